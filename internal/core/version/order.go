@@ -1,0 +1,65 @@
+// Package version orders versions and reads ranges, one file per dialect.
+// It computes only: no files, no network.
+package version
+
+// Reach is how far a subject may move by itself.
+type Reach int
+
+// The reaches, from the smallest step to the largest.
+const (
+	Stay  Reach = iota // not at all
+	Patch              // fixes only
+	Minor              // within the current major
+	Major              // anywhere
+)
+
+// String gives the word that users write for r.
+func (r Reach) String() string {
+	return [...]string{"stay", "patch", "minor", "major"}[r]
+}
+
+// ReachNamed reads the word for a reach; ok is false for any other word.
+func ReachNamed(word string) (r Reach, ok bool) {
+	for r := Stay; r <= Major; r++ {
+		if r.String() == word {
+			return r, true
+		}
+	}
+	return Stay, false
+}
+
+// Version is one point in an ecosystem's version order.
+type Version interface {
+	// String is the text that the version was read from.
+	String() string
+	// Compare is negative, zero or positive as the receiver sorts before,
+	// with or after other, which must come from the same Order.
+	Compare(other Version) int
+	// Preview tells whether this is a pre-release.
+	Preview() bool
+	// Line names the compatible series the version is in: two versions of
+	// the same line may replace each other without a major step ("4" for
+	// 4.2.1, "0.3" for 0.3.7 in Semantic Versioning).
+	Line() string
+}
+
+// Range is a set of versions, as a requirement writes it.
+type Range interface {
+	// String is the text that the range was read from.
+	String() string
+	// Contains tells whether v is in the range.
+	Contains(v Version) bool
+}
+
+// Order is the version order of one ecosystem, with its range dialect.
+type Order interface {
+	// Parse reads a version.
+	Parse(text string) (Version, error)
+	// ParseRange reads a range.
+	ParseRange(text string) (Range, error)
+	// Step is the size of the step between two versions.
+	Step(from, to Version) Reach
+	// Restate writes old anew so that it starts at v, keeping its style
+	// (operator, number of components).
+	Restate(old string, v Version) string
+}
