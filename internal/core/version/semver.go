@@ -121,12 +121,12 @@ func allDigits(s string) bool {
 // partial is a version of which components may be missing or wild, the
 // building stone of npm's ranges.
 type partial struct {
-	major, minor, patch    uint64
-	wildM, wildMin, wildP  bool // each wild if an earlier one is
-	components             int  // how many were written
-	pre                    string
-	tooLarge               bool
-	isExact                 bool
+	major, minor, patch   uint64
+	wildM, wildMin, wildP bool // each wild if an earlier one is
+	components            int  // how many were written
+	pre                   string
+	tooLarge              bool
+	isExact               bool
 }
 
 // parsePartial reads "1", "1.x", "v1.2.3-rc.1+build" and the like. The whole

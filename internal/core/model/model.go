@@ -1,0 +1,168 @@
+// Package model holds the nouns of the job: components, requirements, sites,
+// releases, moves, legs and routes. It has data and small pure functions only.
+package model
+
+import (
+	"cmp"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Subject is anything that has versions: a package of an ecosystem, or a
+// runtime, tool, platform or image.
+type Subject struct {
+	Kind string // the ecosystem's name, or "runtime", "tool", "platform", "image"
+	Name string // as the ecosystem writes it: "@harbour/signal"
+}
+
+// String is the form for people: "npm/left".
+func (s Subject) String() string { return s.Kind + "/" + s.Name }
+
+// Compare orders subjects by kind, then name.
+func (s Subject) Compare(t Subject) int {
+	return cmp.Or(strings.Compare(s.Kind, t.Kind), strings.Compare(s.Name, t.Name))
+}
+
+// PURL is the Package URL of a version of s, after ECMA-427. An empty version
+// is left out.
+func (s Subject) PURL(version string) string {
+	var path []string
+	for part := range strings.SplitSeq(s.Name, "/") {
+		path = append(path, strings.ReplaceAll(url.PathEscape(part), "@", "%40"))
+	}
+	text := "pkg:" + s.Kind + "/" + strings.Join(path, "/")
+	if version != "" {
+		text += "@" + url.PathEscape(version)
+	}
+	return text
+}
+
+// Requirement is a dependency that a manifest declares, with its range.
+type Requirement struct {
+	Subject  Subject
+	Name     string // what the manifest calls it; differs from Subject.Name for an alias
+	Group    string // the manifest's own word: "dependencies", "devDependencies"
+	Range    string // as it counts: without an alias prefix
+	Site     Site   // where Range stands
+	Optional bool   // its absence is no error
+	Peer     bool   // it is for whoever uses this component to provide
+	Fixed    string // why it cannot be moved by version ("git source"); empty if it can
+	Locked   string // the version in effect by the lock; empty without one
+}
+
+// Component is one manifest and what belongs to it.
+type Component struct {
+	Ecosystem    string
+	Dir          string // slash-separated, relative to the project; "." at its root
+	Name         string // what the manifest calls itself
+	Manifest     string // file, relative to the project
+	Lock         string // file, relative to the project; empty if there is none
+	Requirements []Requirement
+	Detail       any // what the ecosystem itself keeps between reading and resolving
+}
+
+// Find gives the requirements on a package by the name the manifest uses.
+func (c *Component) Find(name string) []Requirement {
+	var found []Requirement
+	for _, r := range c.Requirements {
+		if r.Name == name {
+			found = append(found, r)
+		}
+	}
+	return found
+}
+
+// Release is one published version of a subject.
+type Release struct {
+	Version    string
+	Published  time.Time // zero if the registry does not say
+	Deprecated string    // the notice; empty if it is not deprecated
+	Peers      []string  // names of the packages it wants to meet, sorted
+	Runtime    string    // the runtime it states, "node >=18"; empty if none
+}
+
+// Move is one subject going from one version to another.
+type Move struct {
+	Subject Subject
+	Name    string // what the manifest calls it
+	From    string // empty for a subject that was not there
+	To      string // empty for a subject that goes away
+	Sites   []Site // the places whose text changes, empty if only the lock does
+	Because string // the reason, a clause without a full stop
+}
+
+// Down tells whether the subject goes to an older version, by the order less.
+func (m Move) Down(less func(a, b string) bool) bool {
+	return m.From != "" && m.To != "" && less(m.To, m.From)
+}
+
+// Leg is the smallest set of moves that can be made, built and committed
+// together.
+type Leg struct {
+	ID        string // short and unique in its route: "2-quayside"
+	Title     string
+	Component string // the component's Dir
+	Moves     []Move // of direct requirements
+	Carried   []Move // of packages that only the lock names
+}
+
+// Route is the ordered legs from here to the destination.
+type Route struct {
+	Destination []string // as the user wrote it
+	AsOf        time.Time
+	Legs        []Leg
+}
+
+// Stage is one part of a verification.
+type Stage struct {
+	Name     string // clean, fetch, build, test or start
+	Dir      string // relative to the project
+	Command  []string
+	Env      []string      // "NAME=value", added to the surroundings'
+	Timeout  time.Duration // zero for the default
+	Optional bool          // a failure is reported, but does not fail the verification
+	Skip     string        // why the stage is not run; empty if it is
+}
+
+// SortMoves puts moves in the order of their names.
+func SortMoves(moves []Move) {
+	slices.SortFunc(moves, func(a, b Move) int {
+		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.From, b.From), strings.Compare(a.To, b.To))
+	})
+}
+
+// A Fault is a mistake in a user's file or call: it says what was being done,
+// where, what is wrong and what to do next.
+type Fault struct {
+	Doing string // "reading the manifest"
+	File  string // empty if no file is to blame
+	Line  int    // counted from 1; 0 if unknown
+	Col   int    // counted from 1, in bytes; 0 if unknown
+	Wrong string
+	Next  string // empty if it is plain
+}
+
+func (f *Fault) Error() string {
+	var b strings.Builder
+	if f.Doing != "" {
+		b.WriteString(f.Doing + ": ")
+	}
+	if f.File != "" {
+		b.WriteString(f.File)
+		if f.Line > 0 {
+			fmt.Fprintf(&b, ":%d", f.Line)
+		}
+		if f.Col > 0 {
+			fmt.Fprintf(&b, ":%d", f.Col)
+		}
+		b.WriteString(": ")
+	}
+	b.WriteString(f.Wrong)
+	if f.Next != "" {
+		b.WriteString("\n  next: " + f.Next)
+	}
+	return b.String()
+}
