@@ -1,10 +1,21 @@
 module bellwether
 
-go 1.26
+go 1.26.0
 
 require (
+	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/go-json-experiment/json v1.27.2
+	github.com/goccy/go-yaml v1.19.2
+	github.com/google/renameio/v2 v2.0.2
+	github.com/hashicorp/go-retryablehttp v0.7.8
 	github.com/stretchr/testify v1.12.1
+	golang.org/x/sync v0.24.0
 )
 
-require go.yaml.in/yaml/v3 v3.0.5 // indirect
+require (
+	github.com/hashicorp/go-cleanhttp v0.5.2 // indirect
+	github.com/x448/float16 v0.8.4 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+)

@@ -24,10 +24,10 @@ func TestOffsets(t *testing.T) {
 func TestFaults(t *testing.T) {
 	for text, want := range map[string]string{
 		"{\n  \"a\": 1,\n  \"a\": 2\n}": `f.json:3:3: the name "a" stands twice`,
-		"{\n  \"a\": }":                "f.json:2:8: this is not JSON",
-		"":                             "f.json:1:1: ",
-		"{} {}":                        "more text",
-		"<html>":                       "f.json:1:1: this is not JSON",
+		"{\n  \"a\": }":                 "f.json:2:8: this is not JSON",
+		"":                              "f.json:1:1: ",
+		"{} {}":                         "more text",
+		"<html>":                        "f.json:1:1: this is not JSON",
 	} {
 		_, err := Parse("f.json", []byte(text))
 		assert.ErrorContains(t, err, want, "%q", text)

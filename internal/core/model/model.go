@@ -53,6 +53,13 @@ type Requirement struct {
 	Locked   string // the version in effect by the lock; empty without one
 }
 
+// Pin is a site that states the version of a subject that is no package.
+type Pin struct {
+	Subject Subject
+	Range   string
+	Site    Site
+}
+
 // Component is one manifest and what belongs to it.
 type Component struct {
 	Ecosystem    string
@@ -61,6 +68,7 @@ type Component struct {
 	Manifest     string // file, relative to the project
 	Lock         string // file, relative to the project; empty if there is none
 	Requirements []Requirement
+	Pins         []Pin
 	Detail       any // what the ecosystem itself keeps between reading and resolving
 }
 

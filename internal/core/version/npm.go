@@ -353,3 +353,26 @@ func (o NPM) Restate(old string, version Version) string {
 	}
 	return b.String()
 }
+
+// Intersects tells whether some version is in both ranges. It is exact for
+// ranges whose bounds are releases; pre-release bounds are read generously.
+func (o NPM) Intersects(a, b Range) bool {
+	ra, rb := a.(*npmRange), b.(*npmRange)
+	all := *ra
+	all.previews = true
+	other := *rb
+	other.previews = true
+	points := []semver{{}}
+	for _, r := range []*npmRange{ra, rb} {
+		for _, set := range r.sets {
+			for _, c := range set {
+				point := c.v
+				if c.op == ">" {
+					point.patch, point.pre = point.patch+1, ""
+				}
+				points = append(points, point)
+			}
+		}
+	}
+	return slices.ContainsFunc(points, func(v semver) bool { return all.Contains(&v) && other.Contains(&v) })
+}

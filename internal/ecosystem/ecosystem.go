@@ -1,0 +1,89 @@
+// Package ecosystem says what the use cases know about one family of
+// packages. Each family has a folder below this one.
+package ecosystem
+
+import (
+	"context"
+	"io/fs"
+	"time"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/host/fetch"
+)
+
+// Ecosystem is one family of packages: its files, versions and stages.
+type Ecosystem interface {
+	// Name is the ecosystem's name, which is also its Package URL type.
+	Name() string
+	// Order is how its versions are ordered and its ranges read.
+	Order() version.Order
+	// Detect gives the folders below fsys that hold a component, sorted.
+	Detect(fsys fs.FS) ([]string, error)
+	// Read reads the component in dir: requirements with their sites, and
+	// what its lock says.
+	Read(fsys fs.FS, dir string) (*model.Component, error)
+	// Connect gives the registry that the component in dir uses.
+	Connect(s Surroundings, dir string) (Registry, error)
+	// Stages are what clean, fetch, build and test are by default here.
+	Stages(c *model.Component) []model.Stage
+	// Tools are the programs whose versions a verification depends on, as
+	// commands that print them.
+	Tools() [][]string
+}
+
+// Surroundings are what a registry may use of the world.
+type Surroundings struct {
+	Root   string // the project's folder
+	Env    func(name string) string
+	Home   string
+	Client *fetch.Client
+	Now    time.Time
+	// Runtime gives the version of an installed runtime, "" if there is none.
+	Runtime func(name string) string
+	AsOf    time.Time     // releases after this do not exist; zero for now
+	MinAge  time.Duration // releases younger than this are held back
+	Preview func(name string) bool
+}
+
+// Registry answers what has been released, and resolves against it.
+type Registry interface {
+	// Releases gives all releases of a package, oldest version first.
+	Releases(ctx context.Context, s model.Subject) ([]model.Release, error)
+	// Resolve finds versions for the whole component within the bounds of
+	// ask, with as little change as they allow. Its error is a
+	// *solve.Conflict if there are none.
+	Resolve(ctx context.Context, ask Ask) (*Outcome, error)
+}
+
+// Bound limits what one requirement may become.
+type Bound struct {
+	// Allow tells which releases may be chosen; nil for any that is not
+	// older than the locked one.
+	Allow func(v version.Version) bool
+	// Newest asks for the newest allowed release even where the locked one
+	// would do.
+	Newest bool
+	// Why says in a sentence who set the bound; empty for the manifest.
+	Why string
+}
+
+// Ask is what Resolve is asked for.
+type Ask struct {
+	Component *model.Component
+	Bounds    map[string]Bound // by the name that the manifest uses
+	Rest      Bound            // for all other requirements
+	First     []string         // names to decide before all others, in this order
+}
+
+// Outcome is a solved state of a component.
+type Outcome struct {
+	// Moves are what changed among the direct requirements.
+	Moves []model.Move
+	// Carried are what changed among packages that only the lock names.
+	Carried []model.Move
+	// Edits are the new contents of the files that differ.
+	Edits []model.FileEdit
+	// Notices are things to know that are no errors, as sentences.
+	Notices []string
+}

@@ -1,0 +1,106 @@
+package npm
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// checkLock looks every dependency up by the paths of the lock alone, as
+// Node.js looks up folders.
+func (p *project) checkLock() error {
+	var faults []error
+	reached := map[string]bool{"": true}
+	fault := func(format string, args ...any) { faults = append(faults, fmt.Errorf(format, args...)) }
+	manifests := map[string]*manifest{"": p.root}
+	queue := []string{""}
+	for _, m := range p.tops {
+		loc := relative(p.dir, m.dir)
+		manifests[loc] = m
+		if p.members[m.dir] {
+			queue = append(queue, loc)
+			reached[loc] = true
+		}
+	}
+	for _, e := range p.lock.entries {
+		if e.link && p.lock.entries[e.where] != nil && p.isMember(nameOf(e.loc)) {
+			reached[e.loc] = true
+		}
+	}
+	for len(queue) > 0 {
+		loc := queue[0]
+		queue = queue[1:]
+		edges, bundled := p.declared(loc, manifests)
+		for _, e := range edges {
+			at := p.lookUp(loc, e)
+			if at == "" {
+				if !e.kind.optional() && !slices.Contains(bundled, e.name) {
+					fault("%q misses %s %s", loc, e.name, e.spec.text)
+				}
+				continue
+			}
+			entry := p.lock.entries[at]
+			if e.spec.rng != nil && !entry.link {
+				v, err := parseVersion(entry.raw.Version)
+				if err != nil || !e.spec.rng.Contains(v) {
+					fault("%q wants %s %s, but %q is %s", loc, e.name, e.spec.text, at, entry.raw.Version)
+				}
+				if name := nameOf(at); entry.raw.Name == "" && name != e.spec.name || entry.raw.Name != "" && entry.raw.Name != e.spec.name {
+					fault("%q wants the package %s, but %q is another", loc, e.spec.name, at)
+				}
+			}
+			for _, next := range []string{at, entry.where} {
+				if (next == at || entry.link) && !reached[next] {
+					reached[next] = true
+					queue = append(queue, next)
+				}
+			}
+		}
+	}
+	for _, loc := range collated(p.lock.entries) {
+		if e := p.lock.entries[loc]; !reached[loc] && !e.inB {
+			fault("%q is in the lock, but nothing needs it", loc)
+		}
+	}
+	return errors.Join(faults...)
+}
+
+// declared are the dependencies of a location.
+func (p *project) declared(loc string, manifests map[string]*manifest) ([]edge, []string) {
+	if m := manifests[loc]; m != nil {
+		return topEdges(m), nil
+	}
+	e := p.lock.entries[loc]
+	if e == nil || e.body == nil {
+		return nil, nil
+	}
+	return bodyEdges(e.body, nil), e.body.Bundled
+}
+
+// lookUp finds the location that a dependency of loc leads to, "" for none.
+func (p *project) lookUp(loc string, e edge) string {
+	from := loc
+	if _, _, inside := parentLoc(loc); inside && e.kind.peer() {
+		from, _, _ = parentLoc(loc)
+	}
+	for {
+		at := strings.TrimPrefix(from+"/node_modules/"+e.name, "/")
+		if p.lock.entries[at] != nil {
+			return at
+		}
+		if from == "" {
+			return ""
+		}
+		parent, _, inside := parentLoc(from)
+		if !inside {
+			parent = ""
+		}
+		from = parent
+	}
+}
+
+func nameOf(loc string) string {
+	_, name, _ := parentLoc(loc)
+	return name
+}

@@ -1,0 +1,265 @@
+package npm
+
+import (
+	"bytes"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"bellwether/internal/core/jsondoc"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+)
+
+// lockfile is a package-lock.json as found, of version 1, 2 or 3. The format
+// is that of npm's documentation ("package-lock.json").
+type lockfile struct {
+	file    string
+	src     []byte
+	doc     *jsondoc.Value
+	version int
+	entries map[string]*entry // by location; those of a version 1 lock too
+}
+
+// entry is what a lock says of one location.
+type entry struct {
+	loc   string
+	raw   rawRelease
+	link  bool
+	where string // "resolved"
+	integ string
+	text  []byte         // the entry's bytes, for versions 2 and 3
+	value *jsondoc.Value // the entry, for versions 2 and 3
+	body  *body          // nil in a version 1 lock, which does not repeat it
+	inB   bool           // inBundle
+	depr  string
+}
+
+func readLock(fsys fs.FS, file string) (*lockfile, error) {
+	l := &lockfile{file: file, entries: map[string]*entry{}}
+	var err error
+	if l.src, err = fs.ReadFile(fsys, file); err != nil {
+		return nil, unreadable("reading the lock", file, err)
+	}
+	if l.doc, err = jsondoc.Parse(file, l.src); err != nil {
+		return nil, err
+	}
+	if v := l.doc.Get("lockfileVersion"); v != nil {
+		_, _ = fmt.Sscan(v.Text, &l.version)
+	}
+	packages := l.doc.Get("packages")
+	switch {
+	case packages != nil && (l.version == 2 || l.version == 3):
+		for _, m := range packages.Members {
+			if err := l.readEntry(m); err != nil {
+				return nil, err
+			}
+		}
+	case l.version == 1:
+		if err := l.readOld(l.doc.Get("dependencies"), ""); err != nil {
+			return nil, err
+		}
+	default:
+		return nil, &model.Fault{
+			Doing: "reading the lock", File: file, Line: 1,
+			Wrong: fmt.Sprintf("lockfileVersion %d is not known (known are 1, 2 and 3)", l.version),
+			Next:  "let npm write the lock anew, or update Bellwether",
+		}
+	}
+	return l, nil
+}
+
+func (l *lockfile) fault(offset int, wrong string) error {
+	return &model.Fault{
+		Doing: "reading the lock", File: l.file,
+		Line: model.LineOf(l.src, offset), Col: model.ColumnOf(l.src, offset), Wrong: wrong,
+	}
+}
+
+func (l *lockfile) readEntry(m jsondoc.Member) error {
+	loc := m.Name
+	if loc != "" && !fs.ValidPath(loc) {
+		return l.fault(m.Start, fmt.Sprintf("%q is not a place inside the project", loc))
+	}
+	if _, name, inModules := parentLoc(loc); inModules {
+		if err := checkName(name); err != nil {
+			return l.fault(m.Start, err.Error())
+		}
+	}
+	if m.Value.Kind != '{' {
+		return l.fault(m.Value.Start, fmt.Sprintf("the entry of %q is not an object", loc))
+	}
+	e := &entry{loc: loc, value: m.Value, text: m.Value.Raw(l.src)}
+	if err := json.Unmarshal(e.text, &e.raw, jsontext.AllowInvalidUTF8(true)); err != nil {
+		return l.fault(m.Value.Start, fmt.Sprintf("the entry of %q: %v", loc, err))
+	}
+	b := e.raw.body()
+	b.Shrinkwrap = m.Value.Get("hasShrinkwrap").True()
+	e.body = &b
+	e.link = m.Value.Get("link").True()
+	e.where, e.integ = m.Value.Get("resolved").String(), m.Value.Get("integrity").String()
+	e.inB = m.Value.Get("inBundle").True()
+	e.depr = m.Value.Get("deprecated").String()
+	l.entries[loc] = e
+	return nil
+}
+
+// readOld reads the nested "dependencies" of a version 1 lock.
+func (l *lockfile) readOld(dependencies *jsondoc.Value, parent string) error {
+	if dependencies == nil {
+		return nil
+	}
+	for _, m := range dependencies.Members {
+		if err := checkName(m.Name); err != nil {
+			return l.fault(m.Start, err.Error())
+		}
+		e := &entry{loc: strings.TrimPrefix(parent+"/node_modules/"+m.Name, "/"), value: m.Value, inB: m.Value.Get("bundled").True()}
+		e.raw.Version = m.Value.Get("version").String()
+		e.where, e.integ = m.Value.Get("resolved").String(), m.Value.Get("integrity").String()
+		if s := readSpec(m.Name, e.raw.Version); s.kind == specRange && s.prefix > 0 {
+			e.raw.Name, e.raw.Version = s.name, s.text
+		} else if s.kind != specRange {
+			e.where, e.raw.Version = e.raw.Version, ""
+		}
+		l.entries[e.loc] = e
+		if err := l.readOld(m.Value.Get("dependencies"), e.loc); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tree is the project's tree as the lock has it, with the tops of the
+// manifests; without a lock, just the tops.
+func (p *project) tree() *tree {
+	t := newTree()
+	if o := readOverrides(p.root); o != nil {
+		t.root.scope = scope{o}
+	}
+	t.tops[p.dir] = t.root
+	t.root.name, t.root.version = p.root.name, p.root.version
+	t.setEdges(t.root, topEdges(p.root))
+	for _, m := range p.tops {
+		top := &node{
+			loc: relative(p.dir, m.dir), name: path.Base(m.dir), pkgName: m.name, version: m.version,
+			above: t.root, kids: map[string]*node{}, member: p.members[m.dir], body: &m.body,
+		}
+		if top.pkgName == "" {
+			top.pkgName = top.name
+		}
+		t.tops[m.dir] = top
+		t.setEdges(top, topEdges(m))
+	}
+	if p.lock != nil {
+		t.load(p.lock)
+	}
+	for _, m := range p.tops {
+		top := t.tops[m.dir]
+		name := m.name
+		if name == "" {
+			name = path.Base(m.dir)
+		}
+		if k := t.root.kids[name]; top.member && (k == nil || k.linkTo != top) {
+			t.add(t.root, name).linkTo = top
+		}
+	}
+	for _, m := range p.manifests() {
+		for _, d := range m.dependencies {
+			if d.spec.kind != specFile {
+				continue
+			}
+			target, err := d.spec.fileTarget(m.dir)
+			if top := t.tops[target]; err == nil && top != nil {
+				if k := t.tops[m.dir].resolve(d.name); k == nil || k.linkTo != top {
+					t.add(t.root, d.name).linkTo = top
+				}
+			}
+		}
+	}
+	t.spreadScopes()
+	return t
+}
+
+// relative is the folder below base, "" for base itself.
+func relative(base, dir string) string {
+	if dir == base {
+		return ""
+	}
+	if base == "." {
+		return dir
+	}
+	return strings.TrimPrefix(dir, base+"/")
+}
+
+// load hangs the lock's entries into the tree. Entries of tops tell nothing
+// that the manifests do not; entries whose place does not exist are left out.
+func (t *tree) load(l *lockfile) {
+	byLoc := map[string]*node{"": t.root}
+	for _, top := range t.tops {
+		byLoc[top.loc] = top
+		top.entry = l.entries[top.loc]
+	}
+	t.root.entry = l.entries[""]
+	links := map[*node]string{}
+	locs := collated(l.entries)
+	for depth := 1; ; depth++ {
+		more := false
+		for _, loc := range locs {
+			parentAt, name, ok := parentLoc(loc)
+			d := strings.Count("/"+loc+"/", "/node_modules/")
+			more = more || d > depth
+			parent := byLoc[parentAt]
+			if !ok || d != depth || parent == nil {
+				continue
+			}
+			e := l.entries[loc]
+			n := t.add(parent, name)
+			n.entry, n.body, n.inBundle, n.deprecate = e, e.body, e.inB, e.depr
+			n.version, n.resolved, n.integrity = e.raw.Version, e.where, e.integ
+			if e.raw.Name != "" {
+				n.pkgName = e.raw.Name
+			}
+			byLoc[loc] = n
+			if e.link {
+				links[n] = path.Clean(e.where)
+			} else if n.body != nil {
+				t.setEdges(n, bodyEdges(n.body, nil))
+			}
+		}
+		if !more {
+			break
+		}
+	}
+	for n, where := range links {
+		if top := byLoc[where]; top != nil && top.isTop() {
+			n.linkTo = top
+		} else {
+			delete(n.parent.kids, n.name)
+		}
+	}
+}
+
+func parseVersion(text string) (version.Version, error) { return version.NPM{}.Parse(text) }
+
+// lineEnd is the line end that the file uses.
+func lineEnd(src []byte) string {
+	if bytes.Contains(src, []byte("\r\n")) {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+// indentation is what a level of the file's text is indented by; npm keeps
+// what it finds and writes two spaces into a new file.
+func indentation(src []byte) string {
+	for line := range bytes.Lines(src) {
+		if trimmed := bytes.TrimLeft(line, " \t"); len(trimmed) > 0 && trimmed[0] == '"' && len(trimmed) < len(line) {
+			return string(line[:len(line)-len(trimmed)])
+		}
+	}
+	return "  "
+}

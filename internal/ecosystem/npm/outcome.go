@@ -1,0 +1,185 @@
+package npm
+
+import (
+	"bellwether/internal/core/overlay"
+	"bytes"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/jsondoc"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+)
+
+func parseOwn(src []byte) (*jsondoc.Value, error) { return jsondoc.Parse("package-lock.json", src) }
+
+// restated is the range that a dependency gets when it is at a version: the
+// one it has if that contains the version. A range for peers is widened, not
+// moved, since others rely on what it admits.
+func restated(d dependency, to string) string {
+	v, err := parseVersion(to)
+	if err != nil || d.spec.rng == nil || d.spec.rng.Contains(v) {
+		return d.spec.text
+	}
+	if d.kind.peer() {
+		return d.spec.text + " || ^" + to
+	}
+	return version.NPM{}.Restate(d.spec.text, v)
+}
+
+// arrive gives the tops the edges that they have once their manifests are
+// moved, and returns the manifests' new texts.
+func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
+	texts := map[string][]byte{}
+	var moves []model.Move
+	for _, m := range s.p.manifests() {
+		top := s.t.tops[m.dir]
+		var splices []model.Splice
+		for _, d := range m.dependencies {
+			w := s.seen(top, d.name)
+			if w == nil || w.rel == nil || d.spec.kind != specRange || s.p.isMember(d.name) {
+				continue
+			}
+			was := s.was[wishKey{top, d.name}]
+			rng := restated(d, w.rel.text)
+			if rng != d.spec.text {
+				splices = append(splices, model.Splice{Site: d.site, New: rng})
+			}
+			if was == w.rel.text && rng == d.spec.text {
+				continue
+			}
+			at := slices.IndexFunc(moves, func(o model.Move) bool { return o.Name == d.name && o.From == was && o.To == w.rel.text })
+			if at < 0 {
+				at = len(moves)
+				moves = append(moves, model.Move{
+					Subject: model.Subject{Kind: Name, Name: d.spec.name}, Name: d.name, From: was, To: w.rel.text,
+				})
+			}
+			if rng != d.spec.text {
+				moves[at].Sites = append(moves[at].Sites, d.site)
+			}
+		}
+		text, err := model.Apply(m.src, splices)
+		if err != nil {
+			return nil, nil, err
+		}
+		texts[m.file] = text
+	}
+	model.SortMoves(moves)
+	return texts, moves, nil
+}
+
+// reread reads the manifests' new texts.
+func (s *resolver) reread(texts map[string][]byte) (map[*node]*manifest, error) {
+	tops := map[*node]*manifest{}
+	fsys := overlay.New(nil, texts)
+	for _, m := range s.p.manifests() {
+		moved, err := readManifest(fsys, m.dir)
+		if err != nil {
+			return nil, err
+		}
+		tops[s.t.tops[m.dir]] = moved
+	}
+	return tops, nil
+}
+
+func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, moves []model.Move) (*ecosystem.Outcome, error) {
+	o := &ecosystem.Outcome{Moves: moves, Notices: s.notices}
+	writer := lockWriter{t: s.t, old: s.p.lock, tops: tops, omitResolved: s.reg.settings.on("omit-lockfile-registry-resolved")}
+	lock, err := writer.write()
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range s.p.manifests() {
+		if text := texts[m.file]; !bytes.Equal(text, m.src) {
+			o.Edits = append(o.Edits, model.FileEdit{File: m.file, Old: m.src, New: text})
+		}
+	}
+	switch {
+	case s.p.lock == nil:
+		o.Edits = append(o.Edits, model.FileEdit{File: s.p.lockFile, New: lock})
+	case !bytes.Equal(lock, s.p.lock.src):
+		o.Edits = append(o.Edits, model.FileEdit{File: s.p.lockFile, Old: s.p.lock.src, New: lock})
+	}
+	o.Carried = s.carried(moves)
+	return o, nil
+}
+
+// carried are the changes of packages that only the lock names: versions that
+// came, went, or took another's place.
+func (s *resolver) carried(moves []model.Move) []model.Move {
+	before, after := s.p.tree().versions(), s.t.versions()
+	direct := map[string]bool{}
+	for _, m := range moves {
+		direct[m.Subject.Name] = true
+	}
+	names := map[string]bool{}
+	for name := range before {
+		names[name] = true
+	}
+	for name := range after {
+		names[name] = true
+	}
+	var carried []model.Move
+	for _, name := range collated(names) {
+		gone := slices.DeleteFunc(slices.Clone(before[name]), func(v string) bool { return slices.Contains(after[name], v) })
+		came := slices.DeleteFunc(slices.Clone(after[name]), func(v string) bool { return slices.Contains(before[name], v) })
+		if direct[name] {
+			for _, m := range moves {
+				if m.Subject.Name == name {
+					gone = slices.DeleteFunc(gone, func(v string) bool { return v == m.From })
+					came = slices.DeleteFunc(came, func(v string) bool { return v == m.To })
+				}
+			}
+		}
+		for i := range max(len(gone), len(came)) {
+			m := model.Move{Subject: model.Subject{Kind: Name, Name: name}, Name: name}
+			if i < len(gone) {
+				m.From = gone[i]
+			}
+			if i < len(came) {
+				m.To = came[i]
+			}
+			carried = append(carried, m)
+		}
+	}
+	return carried
+}
+
+// versions are the versions of each package in the tree, ascending, each once.
+func (t *tree) versions() map[string][]string {
+	all := map[string][]string{}
+	t.walk(func(n *node) {
+		if !n.isTop() && n.linkTo == nil && n.version != "" && !slices.Contains(all[n.pkgName], n.version) {
+			all[n.pkgName] = append(all[n.pkgName], n.version)
+		}
+	})
+	for _, list := range all {
+		slices.SortFunc(list, func(a, b string) int {
+			va, errA := parseVersion(a)
+			vb, errB := parseVersion(b)
+			if errA != nil || errB != nil {
+				return strings.Compare(a, b)
+			}
+			return va.Compare(vb)
+		})
+	}
+	return all
+}
+
+// CheckLock sees, without any registry, that the lock of the component in dir
+// meets every dependency and peer of everything in it, and that nothing in it
+// is superfluous. It shares no code with the resolver but the reading.
+func CheckLock(fsys fs.FS, dir string) error {
+	p, err := readProject(fsys, dir)
+	if err != nil {
+		return err
+	}
+	if p.lock == nil {
+		return fmt.Errorf("%s: there is no lock", p.root.file)
+	}
+	return p.checkLock()
+}

@@ -1,0 +1,95 @@
+package npm
+
+import (
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/jsondoc"
+	"bellwether/internal/core/version"
+)
+
+// overrides are the rules of a root manifest that put another range in the
+// place of what packages ask for, after npm's documentation of package.json.
+type overrides struct {
+	name  string
+	rng   spec   // the dependency's range that the rule is for; "" for any
+	value string // the range to use; "" for none at this level
+	rules []*overrides
+}
+
+// readOverrides reads "overrides"; nil if there are none.
+func readOverrides(m *manifest) *overrides {
+	object := m.doc.Get("overrides")
+	if object == nil || object.Kind != '{' || len(object.Members) == 0 {
+		return nil
+	}
+	direct := map[string]string{}
+	for _, d := range m.dependencies {
+		direct[d.name] = d.spec.text
+	}
+	return readRules(object, direct)
+}
+
+func readRules(object *jsondoc.Value, direct map[string]string) *overrides {
+	o := &overrides{}
+	for _, member := range object.Members {
+		if member.Name == "." {
+			o.value = overrideValue(member.Value.String(), direct)
+			continue
+		}
+		rule := &overrides{}
+		if member.Value.Kind == '{' {
+			rule = readRules(member.Value, direct)
+		} else {
+			rule.value = overrideValue(member.Value.String(), direct)
+		}
+		name, rng := member.Name, ""
+		if at := strings.LastIndex(member.Name, "@"); at > 0 {
+			name, rng = member.Name[:at], member.Name[at+1:]
+		}
+		rule.name, rule.rng = name, readSpec(name, rng)
+		o.rules = append(o.rules, rule)
+	}
+	return o
+}
+
+// overrideValue resolves "$name", the range of a direct dependency.
+func overrideValue(value string, direct map[string]string) string {
+	if name, ok := strings.CutPrefix(value, "$"); ok {
+		return direct[name]
+	}
+	return value
+}
+
+// scope is the list of rule sets in force at a node, the outermost first.
+type scope []*overrides
+
+// apply gives the edge as the rules in force want it, and the scope of what
+// it leads to.
+func (s scope) apply(e edge) (edge, scope) {
+	for i := len(s) - 1; i >= 0; i-- {
+		for _, rule := range s[i].rules {
+			if !rule.matches(e) {
+				continue
+			}
+			if rule.value != "" {
+				e.spec = readSpec(e.name, rule.value)
+			}
+			if len(rule.rules) > 0 {
+				return e, append(slices.Clone(s), rule)
+			}
+			return e, s
+		}
+	}
+	return e, s
+}
+
+func (o *overrides) matches(e edge) bool {
+	if o.name != e.name {
+		return false
+	}
+	if o.rng.text == "" || o.rng.text == e.spec.text {
+		return true
+	}
+	return o.rng.rng != nil && e.spec.rng != nil && version.NPM{}.Intersects(o.rng.rng, e.spec.rng)
+}

@@ -1,0 +1,465 @@
+package npm
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"bellwether/internal/core/version"
+)
+
+// compactForm names the form below; a change of it must change the name.
+const compactForm = "npm-package/1"
+
+// compactPackage is what is kept of a package document: what resolving and
+// lock writing need, and nothing else.
+type compactPackage struct {
+	_        struct{} `cbor:",toarray"`
+	Name     string
+	Tags     map[string]string
+	Releases []compactRelease // in the order of the document
+	Bodies   []cbor.RawMessage
+}
+
+// compactRelease is one version; many share a body.
+type compactRelease struct {
+	_          struct{} `cbor:",toarray"`
+	Version    string
+	Published  int64 // Unix seconds, 0 if not stated
+	Integrity  string
+	Tarball    string
+	Deprecated string
+	Body       int
+}
+
+// body is what a package.json says that a lock file repeats or a resolver
+// needs. The JSON texts are normalised as npm writes them to locks.
+type body struct {
+	_            struct{} `cbor:",toarray"`
+	Dependencies map[string]string
+	Optional     map[string]string
+	Peers        map[string]string
+	PeersMeta    string // JSON
+	PeerOptional []string
+	Bundled      []string
+	Engines      string // JSON
+	Node         string // engines.node
+	OS           []string
+	CPU          []string
+	Libc         []string
+	Funding      string // JSON
+	License      string
+	Bin          string // JSON
+	Script       bool   // hasInstallScript
+	Shrinkwrap   bool   // hasShrinkwrap
+}
+
+// looseMap is an object of strings; anything else in it is passed over, since
+// old packages hold all kinds of things.
+type looseMap map[string]string
+
+func (m *looseMap) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	if d.PeekKind() != '{' {
+		return d.SkipValue()
+	}
+	raw, err := d.ReadValue()
+	if err != nil {
+		return err
+	}
+	var values map[string]jsontext.Value
+	if err := json.Unmarshal(raw, &values, jsontext.AllowDuplicateNames(true)); err != nil {
+		return err
+	}
+	*m = looseMap{}
+	for k, v := range values {
+		var s string
+		if v.Kind() == '"' && json.Unmarshal(v, &s) == nil {
+			(*m)[k] = s
+		}
+	}
+	return nil
+}
+
+// looseList is an array of strings, or one string; with true it is all, which
+// bundleDependencies may say.
+type looseList struct {
+	items []string
+	all   bool
+}
+
+func (l *looseList) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	raw, err := d.ReadValue()
+	if err != nil {
+		return err
+	}
+	switch raw.Kind() {
+	case '[':
+		_ = json.Unmarshal(raw, &l.items)
+	case '"':
+		var one string
+		_ = json.Unmarshal(raw, &one)
+		l.items = []string{one}
+	case 't':
+		l.all = true
+	}
+	return nil
+}
+
+// rawRelease is one version as the registry, or a package.json, states it.
+type rawRelease struct {
+	Name             string         `json:"name"`
+	Version          string         `json:"version"`
+	Dependencies     looseMap       `json:"dependencies"`
+	Optional         looseMap       `json:"optionalDependencies"`
+	Peers            looseMap       `json:"peerDependencies"`
+	PeersMeta        jsontext.Value `json:"peerDependenciesMeta"`
+	Bundle           looseList      `json:"bundleDependencies"`
+	Bundled          looseList      `json:"bundledDependencies"`
+	Engines          jsontext.Value `json:"engines"`
+	OS               looseList      `json:"os"`
+	CPU              looseList      `json:"cpu"`
+	Libc             looseList      `json:"libc"`
+	Funding          jsontext.Value `json:"funding"`
+	License          jsontext.Value `json:"license"`
+	Bin              jsontext.Value `json:"bin"`
+	HasInstallScript bool           `json:"hasInstallScript"`
+	Scripts          looseMap       `json:"scripts"`
+	Shrinkwrap       jsontext.Value `json:"_hasShrinkwrap"`
+	Deprecated       jsontext.Value `json:"deprecated"`
+	Dist             struct {
+		Integrity string `json:"integrity"`
+		Shasum    string `json:"shasum"`
+		Tarball   string `json:"tarball"`
+	} `json:"dist"`
+}
+
+// body takes over what is kept, normalised.
+func (r *rawRelease) body() body {
+	b := body{
+		Dependencies: r.Dependencies, Optional: r.Optional, Peers: r.Peers,
+		PeersMeta: normalJSON(r.PeersMeta), Engines: normalJSON(r.Engines), Bin: r.normalBin(),
+		OS: r.OS.items, CPU: r.CPU.items, Libc: r.Libc.items,
+		Bundled: append(slices.Clone(r.Bundle.items), r.Bundled.items...),
+		Script:  r.HasInstallScript || r.hasInstallScript(), Shrinkwrap: r.Shrinkwrap.Kind() == 't',
+	}
+	for name := range r.Optional {
+		delete(b.Dependencies, name) // npm lists them in both
+	}
+	if r.Bundle.all || r.Bundled.all {
+		b.Bundled = collated(b.Dependencies)
+	}
+	slices.Sort(b.Bundled)
+	b.Bundled = slices.Compact(b.Bundled)
+	var engines struct {
+		Node string `json:"node"`
+	}
+	if r.Engines.Kind() == '{' && json.Unmarshal(r.Engines, &engines) == nil {
+		b.Node = engines.Node
+	}
+	var meta map[string]struct {
+		Optional bool `json:"optional"`
+	}
+	if r.PeersMeta.Kind() == '{' && json.Unmarshal(r.PeersMeta, &meta) == nil {
+		for name, m := range meta {
+			if m.Optional {
+				b.PeerOptional = append(b.PeerOptional, name)
+			}
+		}
+		slices.Sort(b.PeerOptional)
+	}
+	switch r.Funding.Kind() {
+	case '"':
+		b.Funding = normalJSON(jsontext.Value(`{"url":` + string(r.Funding) + `}`))
+	default:
+		b.Funding = normalJSON(r.Funding)
+	}
+	switch r.License.Kind() {
+	case '"':
+		_ = json.Unmarshal(r.License, &b.License)
+	case '{':
+		var old struct {
+			Type string `json:"type"`
+		}
+		_ = json.Unmarshal(r.License, &old)
+		b.License = old.Type
+	}
+	return b
+}
+
+func (r *rawRelease) hasInstallScript() bool {
+	return r.Scripts["preinstall"] != "" || r.Scripts["install"] != "" || r.Scripts["postinstall"] != ""
+}
+
+// normalBin gives bin as an object of names and clean relative paths.
+func (r *rawRelease) normalBin() string {
+	bin := looseMap{}
+	switch r.Bin.Kind() {
+	case '"':
+		var file string
+		_ = json.Unmarshal(r.Bin, &file)
+		bin[r.Name[strings.LastIndex(r.Name, "/")+1:]] = file
+	case '{':
+		_ = json.Unmarshal(r.Bin, &bin)
+	}
+	clean := map[string]string{}
+	for name, file := range bin {
+		name = path.Base(strings.ReplaceAll(name, "\\", "/"))
+		file = strings.TrimPrefix(path.Clean("/"+strings.ReplaceAll(file, "\\", "/")), "/")
+		if name != "" && name != "." && file != "" {
+			clean[name] = file
+		}
+	}
+	if len(clean) == 0 {
+		return ""
+	}
+	text, _ := json.Marshal(clean, json.Deterministic(true))
+	return string(text)
+}
+
+// normalJSON gives an object or array on one line, "" for empty ones and all
+// that is neither.
+func normalJSON(v jsontext.Value) string {
+	if v.Kind() != '{' && v.Kind() != '[' {
+		return ""
+	}
+	v = slices.Clone(v)
+	if v.Compact() != nil || len(v) == 2 {
+		return ""
+	}
+	return string(v)
+}
+
+// distil reads a package document as a stream, version by version, and gives
+// the compact form. The document's format is the npm registry's "packument".
+func distil(name string) func(io.Reader) ([]byte, error) {
+	return func(r io.Reader) ([]byte, error) {
+		p, err := readPackument(name, r)
+		if err != nil {
+			return nil, fmt.Errorf("the document of %s: %w", name, err)
+		}
+		return cbor.Marshal(p)
+	}
+}
+
+func readPackument(name string, r io.Reader) (*compactPackage, error) {
+	d := jsontext.NewDecoder(r, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	if d.PeekKind() != '{' {
+		if _, err := d.ReadToken(); err != nil {
+			return nil, broken(err)
+		}
+		return nil, errors.New("this is no package document")
+	}
+	p := &compactPackage{Name: name}
+	times := map[string]string{}
+	bodies := map[string]int{}
+	_, _ = d.ReadToken()
+	for d.PeekKind() == '"' {
+		key, err := d.ReadToken()
+		if err != nil {
+			return nil, broken(err)
+		}
+		switch key.String() {
+		case "dist-tags":
+			var tags looseMap
+			err = json.UnmarshalDecode(d, &tags)
+			p.Tags = tags
+		case "time":
+			var m looseMap
+			err = json.UnmarshalDecode(d, &m)
+			times = m
+		case "versions":
+			err = p.readVersions(d, bodies)
+		default:
+			err = d.SkipValue()
+		}
+		if err != nil {
+			return nil, broken(err)
+		}
+	}
+	if _, err := d.ReadToken(); err != nil {
+		return nil, broken(err)
+	}
+	for i := range p.Releases {
+		if t, err := time.Parse(time.RFC3339, times[p.Releases[i].Version]); err == nil {
+			p.Releases[i].Published = t.Unix()
+		}
+	}
+	return p, nil
+}
+
+func broken(err error) error {
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return errors.New("the answer was cut short")
+	}
+	return fmt.Errorf("the answer is not the JSON of a package: %w", err)
+}
+
+func (p *compactPackage) readVersions(d *jsontext.Decoder, bodies map[string]int) error {
+	if d.PeekKind() != '{' {
+		return d.SkipValue()
+	}
+	_, _ = d.ReadToken()
+	for d.PeekKind() == '"' {
+		key, err := d.ReadToken()
+		if err != nil {
+			return err
+		}
+		release := compactRelease{Version: key.String()}
+		raw := rawRelease{}
+		text, err := d.ReadValue()
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &raw, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err != nil {
+			continue // one odd version must not hide the others
+		}
+		release.Integrity, release.Tarball = raw.Dist.Integrity, raw.Dist.Tarball
+		if release.Integrity == "" && raw.Dist.Shasum != "" {
+			release.Integrity = shasumIntegrity(raw.Dist.Shasum)
+		}
+		switch raw.Deprecated.Kind() {
+		case '"':
+			_ = json.Unmarshal(raw.Deprecated, &release.Deprecated)
+		case 't':
+			release.Deprecated = "this version is deprecated"
+		}
+		encoded, err := canonical.Marshal(raw.body())
+		if err != nil {
+			return err
+		}
+		at, known := bodies[string(encoded)]
+		if !known {
+			at = len(p.Bodies)
+			bodies[string(encoded)] = at
+			p.Bodies = append(p.Bodies, encoded)
+		}
+		release.Body = at
+		p.Releases = append(p.Releases, release)
+	}
+	_, err := d.ReadToken()
+	return err
+}
+
+// canonical encodes equal bodies to equal bytes.
+var canonical = func() cbor.EncMode {
+	mode, err := cbor.CanonicalEncOptions().EncMode()
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return mode
+}()
+
+// pkg is a package with its releases in ascending order, ready for
+// resolving.
+type pkg struct {
+	name     string
+	tags     map[string]string
+	releases []*release
+	versions []string // of releases
+	bodies   []cbor.RawMessage
+	decoded  []*body
+	ranges   map[string][]bool
+}
+
+// release is one version of a package.
+type release struct {
+	pkg       *pkg
+	index     int // among its package's releases
+	parsed    version.Version
+	text      string
+	published time.Time
+	compactRelease
+}
+
+func openPackage(payload []byte) (*pkg, error) {
+	var c compactPackage
+	if err := cbor.Unmarshal(payload, &c); err != nil {
+		return nil, err
+	}
+	p := &pkg{name: c.Name, tags: c.Tags, bodies: c.Bodies, decoded: make([]*body, len(c.Bodies)), ranges: map[string][]bool{}}
+	for _, r := range c.Releases {
+		v, err := version.NPM{}.Parse(r.Version)
+		if err != nil {
+			continue
+		}
+		rel := &release{pkg: p, parsed: v, text: r.Version, compactRelease: r}
+		if r.Published != 0 {
+			rel.published = time.Unix(r.Published, 0).UTC()
+		}
+		p.releases = append(p.releases, rel)
+	}
+	p.sort()
+	return p, nil
+}
+
+func (p *pkg) sort() {
+	slices.SortStableFunc(p.releases, func(a, b *release) int { return a.parsed.Compare(b.parsed) })
+	p.versions = make([]string, len(p.releases))
+	for i, r := range p.releases {
+		r.index = i
+		p.versions[i] = r.text
+	}
+}
+
+// keep gives the package with only the releases that keep admits.
+func (p *pkg) keep(keep func(*release) bool) *pkg {
+	kept := &pkg{name: p.name, tags: p.tags, bodies: p.bodies, decoded: p.decoded, ranges: map[string][]bool{}}
+	for _, r := range p.releases {
+		if keep(r) {
+			copied := *r
+			copied.pkg = kept
+			kept.releases = append(kept.releases, &copied)
+		}
+	}
+	kept.sort()
+	return kept
+}
+
+// body gives what the release's package.json says.
+func (r *release) body() *body {
+	if b := r.pkg.decoded[r.Body]; b != nil {
+		return b
+	}
+	b := &body{}
+	// The bytes were checked as a whole when the document was opened.
+	_ = cbor.Unmarshal(r.pkg.bodies[r.Body], b)
+	r.pkg.decoded[r.Body] = b
+	return b
+}
+
+// find gives the release of a version, nil if there is none.
+func (p *pkg) find(text string) *release {
+	for _, r := range p.releases {
+		if r.text == text {
+			return r
+		}
+	}
+	return nil
+}
+
+// satisfying tells for each release whether it is in the range or is what the
+// tag points at. Each text is evaluated once.
+func (p *pkg) satisfying(s spec) []bool {
+	if found, ok := p.ranges[s.text]; ok {
+		return found
+	}
+	found := make([]bool, len(p.releases))
+	for i, r := range p.releases {
+		switch {
+		case s.rng != nil:
+			found[i] = s.rng.Contains(r.parsed)
+		case s.kind == specTag:
+			found[i] = p.tags[s.text] == r.text
+		}
+	}
+	p.ranges[s.text] = found
+	return found
+}

@@ -1,0 +1,246 @@
+package npm
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+)
+
+// registry answers from the npm registries that a project uses.
+type registry struct {
+	settings settings
+	around   ecosystem.Surroundings
+	node     version.Version // the Node.js at hand; nil if there is none
+	engines  map[string]bool // for each engines.node seen, whether node is in it
+
+	mu       sync.Mutex
+	packages map[string]*pending
+}
+
+// pending is a package that is there or on its way.
+type pending struct {
+	once sync.Once
+	pkg  *pkg
+	err  error
+}
+
+func connect(s ecosystem.Surroundings, dir string) (*registry, error) {
+	r := &registry{
+		settings: readSettings(s.Root, dir, s.Home, s.Env, os.Environ()),
+		around:   s, packages: map[string]*pending{}, engines: map[string]bool{},
+	}
+	if pem := r.settings.authorities(s.Env); len(pem) > 0 || r.settings["strict-ssl"] == "false" {
+		if err := s.Client.Trust(pem, r.settings["strict-ssl"] == "false"); err != nil {
+			return nil, &model.Fault{Doing: "reading npm's certificates (cafile, ca, NODE_EXTRA_CA_CERTS)", Wrong: err.Error()}
+		}
+	}
+	if s.Runtime != nil {
+		if v, err := parseVersion(s.Runtime("node")); err == nil {
+			r.node = v
+		}
+	}
+	return r, nil
+}
+
+// pkg gives a package, fetching it at most once. All that was published too
+// late for --as-of or min-age is left out.
+func (r *registry) pkg(ctx context.Context, name string) (*pkg, error) {
+	r.mu.Lock()
+	p := r.packages[name]
+	if p == nil {
+		p = &pending{}
+		r.packages[name] = p
+	}
+	r.mu.Unlock()
+	p.once.Do(func() { p.pkg, p.err = r.fetch(ctx, name) })
+	return p.pkg, p.err
+}
+
+func (r *registry) fetch(ctx context.Context, name string) (*pkg, error) {
+	if err := checkName(name); err != nil {
+		return nil, err
+	}
+	base := r.settings.registry(name)
+	address := base + url.PathEscape(name)
+	payload, err := r.around.Client.Document(ctx, fetch.Request{
+		URL: address, Accept: "application/json", Authorization: r.settings.authorization(address),
+		Distil: distil(name), Form: compactForm,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("asking the registry for %s: %w", name, err)
+	}
+	p, err := openPackage(payload)
+	if err != nil {
+		return nil, fmt.Errorf("reading the cached document of %s: %w", name, err)
+	}
+	return p.keep(r.published), nil
+}
+
+// published tells whether a release exists as far as --as-of and min-age are
+// concerned. A release without a date always does.
+func (r *registry) published(rel *release) bool {
+	at := rel.published
+	if at.IsZero() {
+		return true
+	}
+	now := r.around.AsOf
+	if now.IsZero() {
+		now = r.around.Now
+	}
+	if !r.around.AsOf.IsZero() && at.After(r.around.AsOf) {
+		return false
+	}
+	return r.around.MinAge == 0 || !at.After(now.Add(-r.around.MinAge))
+}
+
+// fits tells whether a release runs on the Node.js at hand.
+func (r *registry) fits(rel *release) bool {
+	wants := rel.body().Node
+	if wants == "" || r.node == nil {
+		return true
+	}
+	fits, known := r.engines[wants]
+	if !known {
+		rng, err := version.NPM{}.ParseRange(wants)
+		fits = err != nil || rng.Contains(r.node)
+		r.engines[wants] = fits
+	}
+	return fits
+}
+
+// better orders two releases by what npm would rather install: what runs
+// here, what is not deprecated, what the tag "latest" points at, the newest.
+func (r *registry) better(a, b *release) int {
+	score := func(rel *release) int {
+		s := 0
+		if r.fits(rel) {
+			s += 4
+		}
+		if rel.Deprecated == "" {
+			s += 2
+		}
+		if rel.pkg.tags["latest"] == rel.text {
+			s++
+		}
+		return s
+	}
+	if d := score(b) - score(a); d != 0 {
+		return d
+	}
+	return b.index - a.index
+}
+
+// pick is the best release for which all specs hold, nil if there is none.
+func (r *registry) pick(p *pkg, specs ...spec) *release {
+	holds := func(rel *release) bool {
+		return !slices.ContainsFunc(specs, func(s spec) bool { return !p.satisfying(s)[rel.index] })
+	}
+	good := func(rel *release) bool { return rel.Deprecated == "" && r.fits(rel) }
+	if latest := p.find(p.tags["latest"]); latest != nil && holds(latest) && good(latest) {
+		return latest
+	}
+	var best *release
+	for _, rel := range slices.Backward(p.releases) {
+		if !holds(rel) {
+			continue
+		}
+		if good(rel) {
+			return rel
+		}
+		if best == nil || r.better(rel, best) < 0 {
+			best = rel
+		}
+	}
+	return best
+}
+
+// Releases gives all releases of a package, oldest version first.
+func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Release, error) {
+	p, err := r.pkg(ctx, s.Name)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]model.Release, len(p.releases))
+	for i, rel := range p.releases {
+		b := rel.body()
+		all[i] = model.Release{Version: rel.text, Published: rel.published, Deprecated: rel.Deprecated}
+		for _, name := range collated(b.Peers) {
+			if !slices.Contains(b.PeerOptional, name) {
+				all[i].Peers = append(all[i].Peers, name)
+			}
+		}
+		if b.Node != "" {
+			all[i].Runtime = "node " + b.Node
+		}
+	}
+	return all, nil
+}
+
+// parallel is how many documents are asked for at a time.
+const parallel = 32
+
+// load fetches many packages at once, so that later calls find them. Errors
+// come back when the package is asked for by itself.
+func (r *registry) load(ctx context.Context, names []string) {
+	var g errgroup.Group
+	g.SetLimit(parallel)
+	for _, name := range names {
+		g.Go(func() error {
+			_, _ = r.pkg(ctx, name)
+			return nil
+		})
+	}
+	_ = g.Wait()
+}
+
+// crawl fetches ahead, many at a time, what resolving from these edges will
+// most likely ask for: the best release of each, and what it depends on.
+func (r *registry) crawl(ctx context.Context, edges []edge) {
+	var (
+		g    errgroup.Group
+		mu   sync.Mutex
+		seen = map[string]bool{}
+	)
+	g.SetLimit(parallel)
+	for work := edges; len(work) > 0 && ctx.Err() == nil; {
+		list := work
+		work = nil
+		for _, e := range list {
+			key := e.spec.name + "\x00" + e.spec.text
+			if seen[key] || e.spec.kind > specTag || e.kind == peerOptionalEdge {
+				continue
+			}
+			seen[key] = true
+			g.Go(func() error {
+				p, err := r.pkg(ctx, e.spec.name)
+				if err != nil {
+					return nil
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				if rel := r.pick(p, e.spec); rel != nil {
+					work = append(work, bodyEdges(rel.body(), nil)...)
+				}
+				return nil
+			})
+		}
+		_ = g.Wait()
+	}
+}
+
+// isAbsent tells whether an error means that the registry has no such package.
+func isAbsent(err error) bool {
+	var status *fetch.Status
+	return errors.As(err, &status) && (status.Code == 404 || status.Code == 410)
+}

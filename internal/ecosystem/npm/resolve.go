@@ -1,0 +1,500 @@
+package npm
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+)
+
+// resolver finds versions for one component. What the tops ask for, and the
+// peers that must meet them, is one problem for the solver; everything below
+// is placed by npm's rule of nested folders.
+type resolver struct {
+	ctx     context.Context
+	reg     *registry
+	p       *project
+	c       *model.Component
+	ask     ecosystem.Ask
+	t       *tree
+	was     map[wishKey]string // versions of the tops' dependencies before
+	problem *solve.Problem
+	wishes  []*wish           // by solve.ID
+	byKey   map[wishKey]*wish // what a top gets for a name
+	waiting map[wishKey][]func(*wish)
+	queue   []*node
+	queued  map[*node]bool
+	notices []string
+	// evictions counts nodes taken out to be placed again, to bound the work.
+	evictions int
+}
+
+// everything is the range of all releases.
+var everything, _ = version.NPM{}.ParseRange("*")
+
+// wishKey is a name as seen from a top.
+type wishKey struct {
+	top  *node
+	name string
+}
+
+// wish is a package that a top asks for, or a peer of one.
+type wish struct {
+	id   solve.ID
+	name string
+	pkg  *pkg
+	tops []*node // that share it, the first is where it is placed
+	rel  *release
+}
+
+// Resolve finds versions for the whole component within the bounds of ask.
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
+	p := ask.Component.Detail.(*project)
+	s := &resolver{
+		ctx: ctx, reg: r, p: p, c: ask.Component, ask: ask, t: p.tree(), problem: &solve.Problem{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{},
+	}
+	if err := s.prepare(); err != nil {
+		return nil, err
+	}
+	if err := s.solveTops(); err != nil {
+		return nil, err
+	}
+	texts, moves, err := s.arrive()
+	if err != nil {
+		return nil, err
+	}
+	tops, err := s.reread(texts)
+	if err != nil {
+		return nil, err
+	}
+	for top, m := range tops {
+		s.t.setEdges(top, topEdges(m))
+	}
+	if err := s.build(); err != nil {
+		return nil, err
+	}
+	return s.outcome(texts, tops, moves)
+}
+
+func (s *resolver) fault(site model.Site, wrong, next string) error {
+	return &model.Fault{Doing: "resolving " + s.p.root.file, File: site.File, Line: site.Line, Wrong: wrong, Next: next}
+}
+
+// prepare checks that lock and manifests agree, and fetches ahead.
+func (s *resolver) prepare() error {
+	for _, m := range s.p.manifests() {
+		top := s.t.tops[m.dir]
+		for _, d := range m.inEffect() {
+			to := top.resolve(d.name)
+			if to != nil {
+				s.was[wishKey{top, d.name}] = to.target().version
+			}
+			if s.p.lock == nil {
+				continue
+			}
+			e := edge{d.name, d.kind, d.spec}
+			if !meets(e, to) {
+				found := "nothing"
+				if to != nil {
+					found = to.target().version
+				}
+				return s.fault(d.site,
+					fmt.Sprintf("asks for %s %s, but %s has %s", d.name, shown(d.spec.text), s.p.lockFile, found),
+					"let npm bring the lock up to date (npm install --package-lock-only) and commit it, or undo the change of the manifest")
+			}
+		}
+	}
+	var names []string
+	var edges []edge
+	for _, m := range s.p.manifests() {
+		for _, e := range topEdges(m) {
+			edges = append(edges, e)
+			if e.spec.kind <= specTag && !s.p.isMember(e.name) {
+				names = append(names, e.spec.name)
+			}
+		}
+	}
+	switch {
+	case s.p.lock == nil:
+		s.reg.crawl(s.ctx, edges)
+	case s.p.lock.version == 1:
+		s.t.walk(func(n *node) {
+			if !n.isTop() && n.linkTo == nil {
+				names = append(names, n.pkgName)
+			}
+		})
+		s.reg.load(s.ctx, names)
+		return s.fillBodies()
+	default:
+		s.reg.load(s.ctx, names)
+	}
+	return s.ctx.Err()
+}
+
+// fillBodies takes what an old lock does not repeat from the registry.
+func (s *resolver) fillBodies() (err error) {
+	s.t.walk(func(n *node) {
+		if n.isTop() || n.linkTo != nil || n.body != nil || err != nil {
+			return
+		}
+		n.body = &body{}
+		if n.version == "" {
+			return
+		}
+		p, perr := s.reg.pkg(s.ctx, n.pkgName)
+		if perr != nil {
+			err = perr
+			return
+		}
+		if rel := p.find(n.version); rel != nil {
+			n.body = rel.body()
+		}
+		s.t.setEdges(n, bodyEdges(n.body, n.scope))
+	})
+	s.t.spreadScopes()
+	return err
+}
+
+// shown writes a range for people; npm allows the empty one.
+func shown(rng string) string {
+	if rng == "" {
+		return `""`
+	}
+	return rng
+}
+
+// solveTops states the problem of the tops and solves it.
+func (s *resolver) solveTops() error {
+	for _, m := range s.p.manifests() {
+		top := s.t.tops[m.dir]
+		for _, d := range m.inEffect() {
+			if d.spec.kind > specTag || s.p.isMember(d.name) {
+				continue
+			}
+			if d.kind == peerOptionalEdge && top.resolve(d.name) == nil {
+				continue
+			}
+			if err := s.wishFor(top, d); err != nil {
+				if d.kind == optionalEdge && isAbsent(err) {
+					continue
+				}
+				return err
+			}
+		}
+	}
+	s.rank()
+	s.problem.Expand = func(id solve.ID, candidate int) error { return s.expand(s.wishes[id], candidate) }
+	solution, err := s.problem.Solve(s.ctx)
+	if err != nil {
+		return err
+	}
+	for id, candidate := range solution {
+		if candidate >= 0 {
+			s.wishes[id].rel = s.wishes[id].pkg.releases[candidate]
+		}
+	}
+	return nil
+}
+
+// wishFor adds a top's dependency to the problem. Tops that have the same
+// version of a package share one subject, so that it stays one.
+func (s *resolver) wishFor(top *node, d dependency) error {
+	p, err := s.packageWith(d.spec.name, top.resolve(d.name), d.site)
+	if err != nil {
+		return err
+	}
+	locked := s.was[wishKey{top, d.name}]
+	var w *wish
+	for _, other := range s.wishes {
+		if other.name == d.name && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked {
+			w = other
+			w.tops = append(w.tops, top)
+			s.byKey[wishKey{top, d.name}] = w
+			break
+		}
+	}
+	if w == nil {
+		w = s.newWish(top, d.name, p)
+	}
+	bound, given := s.ask.Bounds[d.name]
+	if !given {
+		bound = s.ask.Rest
+	}
+	allowed, why := s.allowed(d, p, bound, locked)
+	s.problem.Require(w.id, s.problem.Pick(w.id, func(i int) bool { return allowed[i] }), why)
+	if !slices.Contains(allowed, true) {
+		return s.nothing(d, p, bound)
+	}
+	s.prefer(w, bound.Newest, locked)
+	return nil
+}
+
+func (s *resolver) newWish(top *node, name string, p *pkg) *wish {
+	label := name
+	if top != s.t.root {
+		label += " (in " + top.loc + ")"
+	}
+	w := &wish{name: name, pkg: p, tops: []*node{top}}
+	w.id = s.problem.Subject(label, p.versions)
+	s.wishes = append(s.wishes, w)
+	s.byKey[wishKey{top, name}] = w
+	for _, state := range s.waiting[wishKey{top, name}] {
+		state(w)
+	}
+	return w
+}
+
+// packageWith gives the package; if what is installed is no release that the
+// registry has (any more), it is added as one, since it can stay.
+func (s *resolver) packageWith(name string, at *node, site model.Site) (*pkg, error) {
+	p, err := s.reg.pkg(s.ctx, name)
+	if err != nil {
+		if s.ctx.Err() != nil {
+			return nil, s.ctx.Err()
+		}
+		return nil, fmt.Errorf("%s: %w", site, err)
+	}
+	if at == nil || at.linkTo != nil || at.pkgName != name || p.find(at.version) != nil {
+		return p, nil
+	}
+	v, err := parseVersion(at.version)
+	if err != nil {
+		return p, nil
+	}
+	kept := p.keep(func(*release) bool { return true })
+	rel := &release{pkg: kept, parsed: v, text: at.version}
+	rel.Version, rel.Integrity, rel.Tarball, rel.Deprecated = at.version, at.integrity, at.resolved, at.deprecate
+	rel.Body = len(kept.decoded)
+	kept.decoded = append(slices.Clone(kept.decoded), at.body)
+	kept.releases = append(kept.releases, rel)
+	kept.sort()
+	s.reg.mu.Lock()
+	s.reg.packages[name] = settled(kept)
+	s.reg.mu.Unlock()
+	return kept, nil
+}
+
+func settled(p *pkg) *pending {
+	done := &pending{pkg: p}
+	done.once.Do(func() {})
+	return done
+}
+
+// allowed tells which releases a bound lets a dependency be, and says why.
+func (s *resolver) allowed(d dependency, p *pkg, bound ecosystem.Bound, locked string) ([]bool, solve.Why) {
+	allowed := make([]bool, len(p.releases))
+	inRange := p.satisfying(d.spec)
+	lockedVersion, _ := parseVersion(locked)
+	for i, rel := range p.releases {
+		shown := !rel.parsed.Preview() || inRange[i] || rel.text == locked || s.reg.around.Preview != nil && s.reg.around.Preview(d.name)
+		switch {
+		case d.kind.peer():
+			allowed[i] = inRange[i]
+		case bound.Allow != nil:
+			allowed[i] = shown && bound.Allow(rel.parsed)
+		case lockedVersion != nil:
+			allowed[i] = rel.text == locked || shown && rel.parsed.Compare(lockedVersion) > 0
+		default:
+			allowed[i] = inRange[i]
+		}
+		if s.reg.settings.on("engine-strict") && rel.text != locked && !s.reg.fits(rel) {
+			allowed[i] = false
+		}
+	}
+	return allowed, func() string {
+		switch {
+		case d.kind.peer() || bound.Allow == nil && lockedVersion == nil:
+			return fmt.Sprintf("%s asks for %s %s", d.site, d.name, shown(d.spec.text))
+		case bound.Allow != nil && bound.Why != "":
+			return bound.Why
+		case bound.Allow != nil:
+			return fmt.Sprintf("%s is to be %s", d.name, solve.Runs(p.versions, func(i int) bool { return allowed[i] }))
+		}
+		return fmt.Sprintf("%s is at %s (%s), and nothing goes down unasked", d.name, locked, d.site)
+	}
+}
+
+// nothing is the error of a dependency that no release satisfies.
+func (s *resolver) nothing(d dependency, p *pkg, bound ecosystem.Bound) error {
+	newest := "there are no releases at all"
+	if n := len(p.releases); n > 0 {
+		newest = "the newest is " + p.releases[n-1].text
+	}
+	wants := d.spec.text
+	if bound.Why != "" {
+		wants = "(" + bound.Why + ")"
+	}
+	return s.fault(d.site, fmt.Sprintf("no release of %s is in the range asked for, %s; %s", d.spec.name, shown(wants), newest),
+		"choose a range that has releases; bellwether explain "+d.name+" lists them")
+}
+
+// prefer orders the candidates of a wish: what is locked, unless the newest
+// is asked for, then what npm would take.
+func (s *resolver) prefer(w *wish, newest bool, locked string) {
+	order := make([]int, len(w.pkg.releases))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int {
+		ra, rb := w.pkg.releases[a], w.pkg.releases[b]
+		if !newest && (ra.text == locked) != (rb.text == locked) {
+			if ra.text == locked {
+				return -1
+			}
+			return 1
+		}
+		if locked != "" || newest {
+			return s.newer(ra, rb)
+		}
+		return s.reg.better(ra, rb)
+	})
+	s.problem.Prefer(w.id, order)
+}
+
+// newer orders releases for a move: usable ones first, then the newest,
+// whatever the registry's tags say.
+func (s *resolver) newer(a, b *release) int {
+	good := func(r *release) bool { return r.Deprecated == "" && s.reg.fits(r) && !r.parsed.Preview() }
+	if good(a) != good(b) {
+		if good(a) {
+			return -1
+		}
+		return 1
+	}
+	return b.index - a.index
+}
+
+// rank lets the asked-for packages be decided first, then those that many
+// others name as a peer: they set the frame for the rest.
+func (s *resolver) rank() {
+	named := map[string]int{}
+	for _, w := range s.wishes {
+		peers := map[string]bool{}
+		for _, rel := range w.pkg.releases {
+			for name := range rel.body().Peers {
+				peers[name] = true
+			}
+		}
+		for name := range peers {
+			named[name]++
+		}
+	}
+	for _, w := range s.wishes {
+		rank := -named[w.name]
+		if at := slices.Index(s.ask.First, w.name); at >= 0 {
+			rank = -1000*len(s.ask.First) + at
+		}
+		s.problem.Rank(w.id, rank)
+	}
+}
+
+// expand states what a chosen release wants to meet. Releases that say the
+// same are covered at once, which makes proofs short.
+func (s *resolver) expand(w *wish, candidate int) error {
+	if s.reg.settings.on("legacy-peer-deps") {
+		return nil
+	}
+	b := w.pkg.releases[candidate].body()
+	for _, name := range collated(b.Peers) {
+		optional := slices.Contains(b.PeerOptional, name)
+		wants := b.Peers[name]
+		when := s.problem.Pick(w.id, func(i int) bool {
+			o := w.pkg.releases[i].body()
+			text, has := o.Peers[name]
+			return has && text == wants && slices.Contains(o.PeerOptional, name) == optional
+		})
+		kind := peerEdge
+		if optional {
+			kind = peerOptionalEdge
+		}
+		e, _ := w.tops[0].scope.apply(edge{name, kind, readSpec(name, wants)})
+		why := func() string {
+			text := fmt.Sprintf("%s %s needs %s %s as a peer", w.name, solve.Runs(w.pkg.versions, when.Has), name, shown(e.spec.text))
+			if optional {
+				text += " where it is installed"
+			}
+			return text
+		}
+		for _, top := range w.tops {
+			if err := s.expandPeer(w, when, top, e, why); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge, why solve.Why) error {
+	imply := func(peer *wish) {
+		ok := peer.pkg.satisfying(e.spec)
+		in := s.problem.Pick(peer.id, func(i int) bool { return ok[i] })
+		if e.kind == peerOptionalEdge {
+			in.Add(len(ok))
+		}
+		s.problem.Imply(w.id, when, peer.id, in, why)
+	}
+	if peer := s.seen(top, e.name); peer != nil {
+		imply(peer)
+		return nil
+	}
+	if at := top.resolve(e.name); at != nil && at.linkTo != nil {
+		if !meets(e, at) {
+			s.problem.Forbid(why, solve.Term{Subject: w.id, In: when})
+		}
+		return nil
+	}
+	if e.spec.kind > specTag {
+		return nil
+	}
+	if e.kind == peerOptionalEdge {
+		key := wishKey{top, e.name}
+		s.waiting[key] = append(s.waiting[key], imply)
+		return nil
+	}
+	at := top.resolve(e.name)
+	p, err := s.packageWith(e.spec.name, at, model.Site{File: w.name})
+	if isAbsent(err) {
+		s.problem.Forbid(func() string { return why() + ", which the registry does not know" }, solve.Term{Subject: w.id, In: when})
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	peer := s.newWish(top, e.name, p)
+	locked := ""
+	if at != nil {
+		locked = at.version
+	}
+	s.prefer(peer, false, locked)
+	imply(peer)
+	return nil
+}
+
+// seen is the wish that a top sees under a name: its own, else the root's.
+func (s *resolver) seen(top *node, name string) *wish {
+	if w := s.byKey[wishKey{top, name}]; w != nil {
+		return w
+	}
+	return s.byKey[wishKey{s.t.root, name}]
+}
+
+// describe says what a node needs, for errors.
+func describe(n *node, e edge) string {
+	where := n.pkgName
+	if n.version != "" {
+		where += " " + n.version
+	}
+	if n.isTop() {
+		where = strings.TrimSuffix(n.loc+"/package.json", "/")
+	}
+	return fmt.Sprintf("%s needs %s %s", where, e.name, shown(e.spec.text))
+}
+
+var errUnsettled = errors.New("the tree does not settle; please report this with the manifest and the lock")

@@ -1,0 +1,262 @@
+// Package fetch gets documents over HTTP and keeps a compact form of them on
+// disk: retries, conditional requests, age limits, and credentials that go to
+// their own host alone.
+package fetch
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/hashicorp/go-retryablehttp"
+)
+
+// Config says how a Client behaves. The zero Config is ready to use but
+// caches nothing.
+type Config struct {
+	CacheDir string        // where compact documents are kept; empty for nowhere
+	MaxAge   time.Duration // younger documents are not asked for again
+	Offline  bool          // use only what is kept
+	Refresh  bool          // ask again whatever the age
+	Stall    time.Duration // a server silent for this long is given up; zero for 30 s
+	Retries  int           // how often a failed request is tried again
+}
+
+// Client gets documents. It may be used by many goroutines at once.
+type Client struct {
+	cfg  Config
+	http *retryablehttp.Client
+}
+
+// New gives a client.
+func New(cfg Config) *Client {
+	if cfg.Stall == 0 {
+		cfg.Stall = 30 * time.Second
+	}
+	c := retryablehttp.NewClient()
+	c.Logger = nil
+	c.RetryMax = cfg.Retries
+	c.RetryWaitMin, c.RetryWaitMax = 200*time.Millisecond, 4*time.Second
+	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.MaxIdleConnsPerHost = 32
+	transport.ResponseHeaderTimeout = cfg.Stall
+	c.HTTPClient = &http.Client{Transport: transport, CheckRedirect: keepCredentialAtHome}
+	return &Client{cfg: cfg, http: c}
+}
+
+// Trust makes the client accept certificates that the PEM text vouches for,
+// besides those of the system. With insecure, any certificate will do.
+func (c *Client) Trust(pem []byte, insecure bool) error {
+	transport := c.http.HTTPClient.Transport.(*http.Transport)
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if len(pem) > 0 && !pool.AppendCertsFromPEM(pem) {
+		return errors.New("no PEM certificate in it")
+	}
+	transport.TLSClientConfig = &tls.Config{RootCAs: pool, InsecureSkipVerify: insecure}
+	transport.ForceAttemptHTTP2 = true
+	return nil
+}
+
+// keepCredentialAtHome drops the credential where a redirect leads to another
+// host.
+func keepCredentialAtHome(next *http.Request, via []*http.Request) error {
+	if len(via) >= 10 {
+		return errors.New("more than 10 redirects")
+	}
+	if next.URL.Host != via[0].URL.Host || next.URL.Scheme != via[0].URL.Scheme {
+		next.Header.Del("Authorization")
+	}
+	return nil
+}
+
+// Request is what to get.
+type Request struct {
+	URL           string
+	Accept        string
+	Authorization string // value of the header; it goes to the URL's host only
+	// Distil reads the answer and gives the compact form that is kept and
+	// returned. Its error means that the answer is no such document.
+	Distil func(body io.Reader) ([]byte, error)
+	// Form names the compact form and its version; a kept document of
+	// another form is not used.
+	Form string
+}
+
+// Status is the error of an answer that is not the document.
+type Status struct {
+	Host string
+	Path string
+	Code int
+}
+
+func (s *Status) Error() string {
+	switch s.Code {
+	case http.StatusUnauthorized, http.StatusForbidden:
+		return fmt.Sprintf("%s refuses %s (status %d)\n  next: give a credential for the host %s where its package client reads it", s.Host, s.Path, s.Code, s.Host)
+	case http.StatusNotFound, http.StatusGone:
+		return fmt.Sprintf("%s does not know %s (status %d)", s.Host, s.Path, s.Code)
+	}
+	return fmt.Sprintf("%s answers with status %d to %s", s.Host, s.Code, s.Path)
+}
+
+// Unreachable is the error of a server that gave no usable answer.
+type Unreachable struct {
+	Host string
+	Err  error
+}
+
+func (u *Unreachable) Error() string {
+	return fmt.Sprintf("%s gives no usable answer: %v\n  next: check the connection, or use --offline to work with what is cached", u.Host, u.Err)
+}
+
+func (u *Unreachable) Unwrap() error { return u.Err }
+
+// ErrNotCached is the error of a document that --offline cannot give.
+var ErrNotCached = errors.New("not in the cache, and --offline forbids asking for it")
+
+// Document gets the compact form of a document, from the cache if that is
+// young enough. The errors are *Status, *Unreachable, ErrNotCached, and those of ctx.
+func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
+	kept, have := c.load(r)
+	if have && (c.cfg.Offline || !c.cfg.Refresh && time.Since(kept.Checked) < c.cfg.MaxAge) {
+		return kept.payload, nil
+	}
+	if c.cfg.Offline {
+		return nil, ErrNotCached
+	}
+	payload, err := c.ask(ctx, r, kept, have)
+	if err != nil {
+		return nil, hideCredential(err, r.URL)
+	}
+	return payload, nil
+}
+
+// distilTries is how often a document is asked for whose answer was cut short.
+const distilTries = 2
+
+func (c *Client) ask(ctx context.Context, r Request, kept entry, have bool) ([]byte, error) {
+	var last error
+	for range distilTries {
+		payload, err := c.once(ctx, r, kept, have)
+		var broken *Unreachable
+		if err == nil || !errors.As(err, &broken) || ctx.Err() != nil {
+			return payload, err
+		}
+		last = err
+	}
+	return nil, last
+}
+
+func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]byte, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	req, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, r.URL, nil)
+	if err != nil {
+		return nil, fmt.Errorf("the address %q: %w", redact(r.URL), err)
+	}
+	req.Header.Set("User-Agent", "bellwether")
+	if r.Accept != "" {
+		req.Header.Set("Accept", r.Accept)
+	}
+	if r.Authorization != "" {
+		req.Header.Set("Authorization", r.Authorization)
+	}
+	if have && kept.ETag != "" {
+		req.Header.Set("If-None-Match", kept.ETag)
+	}
+	if have && kept.Modified != "" {
+		req.Header.Set("If-Modified-Since", kept.Modified)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, &Unreachable{req.URL.Host, bare(err)}
+	}
+	defer resp.Body.Close()
+	switch {
+	case resp.StatusCode == http.StatusNotModified && have:
+		kept.Checked = time.Now()
+		c.save(r, kept)
+		return kept.payload, nil
+	case resp.StatusCode != http.StatusOK:
+		return nil, &Status{req.URL.Host, req.URL.Path, resp.StatusCode}
+	case strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html"):
+		return nil, &Unreachable{req.URL.Host, errors.New("the answer is a web page, not data")}
+	}
+	body := &watched{r: resp.Body, stall: c.cfg.Stall, timer: time.AfterFunc(c.cfg.Stall, cancel)}
+	defer body.timer.Stop()
+	payload, err := r.Distil(body)
+	if err != nil {
+		if ctx.Err() != nil && body.stalled() {
+			err = fmt.Errorf("it fell silent for %s in the middle of an answer", c.cfg.Stall)
+		}
+		return nil, &Unreachable{req.URL.Host, err}
+	}
+	c.save(r, entry{
+		URL: redact(r.URL), Form: r.Form, ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified"),
+		Checked: time.Now(), payload: payload,
+	})
+	return payload, nil
+}
+
+// watched is a body whose reader is cancelled if nothing comes for a while.
+type watched struct {
+	r     io.Reader
+	stall time.Duration
+	timer *time.Timer
+	last  time.Time
+}
+
+func (w *watched) Read(p []byte) (int, error) {
+	w.last = time.Now()
+	w.timer.Reset(w.stall)
+	return w.r.Read(p)
+}
+
+func (w *watched) stalled() bool { return time.Since(w.last) >= w.stall }
+
+// bare takes the method and address off an HTTP client's error; the host is
+// said elsewhere.
+func bare(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		return u.Err
+	}
+	return err
+}
+
+// redact drops user and password from an address.
+func redact(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.User == nil {
+		return address
+	}
+	u.User = nil
+	return u.String()
+}
+
+// hideCredential makes sure that an address with a password in it does not
+// come back in an error.
+func hideCredential(err error, address string) error {
+	u, perr := url.Parse(address)
+	if perr != nil || u.User == nil {
+		return err
+	}
+	if password, ok := u.User.Password(); ok && strings.Contains(err.Error(), password) {
+		return errors.New(strings.ReplaceAll(err.Error(), password, "***"))
+	}
+	return err
+}
