@@ -15,6 +15,10 @@ func (p *project) checkLock() error {
 	fault := func(format string, args ...any) { faults = append(faults, fmt.Errorf(format, args...)) }
 	manifests := map[string]*manifest{"": p.root}
 	queue := []string{""}
+	scopes := map[string]scope{}
+	if o := readOverrides(p.root); o != nil {
+		scopes[""] = scope{o}
+	}
 	for _, m := range p.tops {
 		loc := relative(p.dir, m.dir)
 		manifests[loc] = m
@@ -33,6 +37,10 @@ func (p *project) checkLock() error {
 		queue = queue[1:]
 		edges, bundled := p.declared(loc, manifests)
 		for _, e := range edges {
+			kid := scopes[loc]
+			if manifests[loc] == nil {
+				e, kid = scopes[loc].apply(e)
+			}
 			at := p.lookUp(loc, e)
 			if at == "" {
 				if !e.kind.optional() && !slices.Contains(bundled, e.name) {
@@ -53,6 +61,7 @@ func (p *project) checkLock() error {
 			for _, next := range []string{at, entry.where} {
 				if (next == at || entry.link) && !reached[next] {
 					reached[next] = true
+					scopes[next] = kid
 					queue = append(queue, next)
 				}
 			}
@@ -72,8 +81,17 @@ func (p *project) declared(loc string, manifests map[string]*manifest) ([]edge, 
 		return topEdges(m), nil
 	}
 	e := p.lock.entries[loc]
-	if e == nil || e.body == nil {
+	if e == nil {
 		return nil, nil
+	}
+	if e.body == nil { // a version 1 lock, which knows no peers
+		requires := &body{Dependencies: map[string]string{}}
+		if v := e.value.Get("requires"); v != nil {
+			for _, m := range v.Members {
+				requires.Dependencies[m.Name] = m.Value.String()
+			}
+		}
+		return bodyEdges(requires, nil), nil
 	}
 	return bodyEdges(e.body, nil), e.body.Bundled
 }

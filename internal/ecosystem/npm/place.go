@@ -32,7 +32,8 @@ func (s *resolver) build() error {
 			continue
 		}
 		for _, e := range slices.Clone(n.edgeList) {
-			if meets(e, n.get(e)) {
+			to := n.get(e)
+			if meets(e, to) && !(to == nil && e.kind == optionalEdge) {
 				continue
 			}
 			if err := s.provide(n, e); err != nil {

@@ -46,11 +46,22 @@ type wishKey struct {
 
 // wish is a package that a top asks for, or a peer of one.
 type wish struct {
-	id   solve.ID
-	name string
-	pkg  *pkg
-	tops []*node // that share it, the first is where it is placed
-	rel  *release
+	id    solve.ID
+	name  string
+	pkg   *pkg
+	tops  []*node // that share it, the first is where it is placed
+	specs []spec  // what they ask for
+	rel   *release
+}
+
+// agrees tells whether some release suits all who share w and also s.
+func (w *wish) agrees(s spec) bool {
+	for i := range w.pkg.releases {
+		if w.pkg.satisfying(s)[i] && !slices.ContainsFunc(w.specs, func(o spec) bool { return !w.pkg.satisfying(o)[i] }) {
+			return true
+		}
+	}
+	return false
 }
 
 // Resolve finds versions for the whole component within the bounds of ask.
@@ -213,7 +224,8 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 	locked := s.was[wishKey{top, d.name}]
 	var w *wish
 	for _, other := range s.wishes {
-		if other.name == d.name && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked {
+		if other.name == d.name && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked && (locked != "" || other.agrees(d.spec)) {
+			other.specs = append(other.specs, d.spec)
 			w = other
 			w.tops = append(w.tops, top)
 			s.byKey[wishKey{top, d.name}] = w
@@ -222,6 +234,7 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 	}
 	if w == nil {
 		w = s.newWish(top, d.name, p)
+		w.specs = []spec{d.spec}
 	}
 	bound, given := s.ask.Bounds[d.name]
 	if !given {

@@ -1,0 +1,181 @@
+package npm
+
+import (
+	"context"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+	"bellwether/internal/standin/shorthand"
+)
+
+// A shape is a txtar file: "universe" in shorthand, the project's files,
+// "ask" (a name and a range a line), and "want": locations with versions, or
+// "error:" and texts that the error must hold. Without a lock among its files
+// the project is resolved afresh; "npm" as the lock's text has npm write it,
+// from the files as they are in "before" where that is given.
+func TestShapes(t *testing.T) {
+	files, err := filepath.Glob("testdata/shapes/*.txtar")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txtar"), func(t *testing.T) {
+			t.Parallel()
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			runShape(t, archive)
+		})
+	}
+}
+
+var lockVersion = regexp.MustCompile(`^npm(\d?)\n$`)
+
+func runShape(t *testing.T, archive *txtar.Archive) {
+	dir := t.TempDir()
+	sections := map[string]string{}
+	for _, f := range archive.Files {
+		sections[f.Name] = string(f.Data)
+		switch f.Name {
+		case "universe", "ask", "want":
+			continue
+		}
+		name := filepath.Join(dir, filepath.FromSlash(f.Name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, f.Data, 0o644))
+	}
+	u, err := shorthand.Load(sections["universe"])
+	require.NoError(t, err)
+	server := httptest.NewServer(u.NPM())
+	t.Cleanup(server.Close)
+	judge := newJudge(t, dir, server.URL)
+	if m := lockVersion.FindStringSubmatch(sections["package-lock.json"]); m != nil {
+		require.NoError(t, os.Remove(filepath.Join(dir, "package-lock.json")))
+		judge.env = append(judge.env, "npm_config_lockfile_version="+m[1])
+		judge.run("install", "--package-lock-only")
+	}
+	outcome, err := resolveIn(dir, server.URL, sections["ask"], judge.env)
+	if texts, wantsError := strings.CutPrefix(sections["want"], "error:"); wantsError {
+		require.Error(t, err)
+		t.Log(err)
+		for text := range strings.Lines(texts) {
+			assert.ErrorContains(t, err, strings.TrimSpace(text))
+		}
+		return
+	}
+	require.NoError(t, err)
+	for _, edit := range outcome.Edits {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.FromSlash(edit.File)), edit.New, 0o644))
+	}
+	p, err := readProject(os.DirFS(dir), ".")
+	require.NoError(t, err)
+	require.NoError(t, p.checkLock())
+	for line := range strings.Lines(sections["want"]) {
+		loc, want, _ := strings.Cut(strings.TrimSpace(line), " ")
+		got := "absent"
+		if e := p.lock.entries[loc]; e != nil {
+			got = e.raw.Version
+			if e.link {
+				got = "link"
+			}
+		}
+		assert.Equal(t, want, got, loc)
+	}
+	again, err := resolveIn(dir, server.URL, "", judge.env)
+	require.NoError(t, err)
+	assert.Empty(t, again.Edits, "resolving what is resolved changes nothing")
+	judge.accepts()
+}
+
+// resolveIn resolves the component in dir with bounds of one range a line.
+func resolveIn(dir, registryURL, ask string, environ []string) (*ecosystem.Outcome, error) {
+	c, err := Ecosystem{}.Read(os.DirFS(dir), ".")
+	if err != nil {
+		return nil, err
+	}
+	r, err := connect(ecosystem.Surroundings{
+		Root: dir, Env: os.Getenv, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		Runtime: func(string) string { return "20.20.0" },
+	}, ".")
+	if err != nil {
+		return nil, err
+	}
+	r.settings["registry"] = registryURL
+	for _, pair := range environ {
+		if rest, ok := strings.CutPrefix(pair, "npm_config_"); ok {
+			key, value, _ := strings.Cut(rest, "=")
+			r.settings[strings.ReplaceAll(key, "_", "-")] = value
+		}
+	}
+	bounds := map[string]ecosystem.Bound{}
+	var first []string
+	for line := range strings.Lines(ask) {
+		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
+		rng, err := version.NPM{}.ParseRange(text)
+		if err != nil {
+			return nil, err
+		}
+		bounds[name] = ecosystem.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
+		first = append(first, name)
+	}
+	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Bounds: bounds, First: first})
+}
+
+// judge is npm itself.
+type judge struct {
+	t   *testing.T
+	dir string
+	env []string
+}
+
+func newJudge(t *testing.T, dir, registryURL string) *judge {
+	home := t.TempDir()
+	return &judge{t, dir, []string{
+		"npm_config_registry=" + registryURL, "npm_config_cache=" + filepath.Join(home, "cache"), "npm_config_userconfig=" + filepath.Join(home, "npmrc"),
+		"npm_config_audit=false", "npm_config_fund=false", "npm_config_update_notifier=false", "npm_config_omit_lockfile_registry_resolved=false",
+	}}
+}
+
+func (j *judge) run(args ...string) string {
+	j.t.Helper()
+	if _, err := exec.LookPath("npm"); err != nil {
+		j.t.Skip("npm is not installed")
+	}
+	cmd := exec.Command("npm", args...)
+	cmd.Dir = j.dir
+	cmd.Env = append(os.Environ(), j.env...)
+	out, err := cmd.CombinedOutput()
+	require.NoError(j.t, err, "npm %s:\n%s", strings.Join(args, " "), out)
+	return string(out)
+}
+
+// accepts has npm install from the lock, list what it installed, and write
+// the lock again, which must change nothing.
+func (j *judge) accepts() {
+	j.t.Helper()
+	if _, err := exec.LookPath("npm"); err != nil {
+		j.t.Log("npm is not installed: the lock was checked by ourselves only")
+		return
+	}
+	read := func() string {
+		data, err := os.ReadFile(filepath.Join(j.dir, "package-lock.json"))
+		require.NoError(j.t, err)
+		return string(data)
+	}
+	before := read()
+	j.run("ci", "--ignore-scripts")
+	j.run("ls", "--all")
+	j.run("install", "--package-lock-only")
+	assert.Equal(j.t, before, read(), "npm must leave the lock as it is")
+}

@@ -1,0 +1,92 @@
+// Package shorthand writes small universes for tests in a few words, one
+// release a line:
+//
+//	left 1.0.0 right@^1 peer:frame@^2 peer?:paint@* opt:wind@1 node:>=18 deprecated
+package shorthand
+
+import (
+	"fmt"
+	"io/fs"
+	"strings"
+	"testing/fstest"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"bellwether/internal/standin"
+)
+
+// Load gives the universe that lines describe. Releases appear one a day from
+// 2024-01-01 on, in the order of the lines; "on:DATE" sets another day.
+func Load(lines string) (*standin.Universe, error) {
+	type release = map[string]any
+	packages := map[string][]release{}
+	day := time.Date(2024, 1, 1, 12, 0, 0, 0, time.UTC)
+	for line := range strings.Lines(lines) {
+		fields := strings.Fields(line)
+		if len(fields) < 2 || strings.HasPrefix(fields[0], "#") {
+			continue
+		}
+		r := release{
+			"version": fields[1], "published": day.Format(time.RFC3339), "dependencies": map[string]string{},
+			"optionalDependencies": map[string]string{}, "peerDependencies": map[string]string{},
+			"peerDependenciesMeta": map[string]any{}, "engines": map[string]string{}, "os": []string{},
+		}
+		day = day.AddDate(0, 0, 1)
+		for _, field := range fields[2:] {
+			if err := put(r, field); err != nil {
+				return nil, fmt.Errorf("%s: %w", strings.TrimSpace(line), err)
+			}
+		}
+		packages[fields[0]] = append(packages[fields[0]], r)
+	}
+	fsys := fstest.MapFS{}
+	for name, releases := range packages {
+		text, err := yaml.Marshal(map[string]any{"name": name, "releases": releases})
+		if err != nil {
+			return nil, err
+		}
+		fsys[strings.ReplaceAll(strings.Trim(name, "@"), "/", "-")+"/releases.yaml"] = &fstest.MapFile{Data: text, Mode: fs.FileMode(0o644)}
+	}
+	return standin.Load(fsys)
+}
+
+func put(r map[string]any, field string) error {
+	kind, rest, found := strings.Cut(field, ":")
+	if !found || strings.Contains(kind, "@") {
+		kind, rest = "dep", field
+	}
+	rest = strings.ReplaceAll(rest, "_", " ") // ranges may hold spaces
+	name, rng := rest, ""
+	if at := strings.LastIndex(rest, "@"); at > 0 {
+		name, rng = rest[:at], rest[at+1:]
+	}
+	if strings.Contains(rest, "@npm:") { // an alias: near@npm:far@^1
+		name, rng, _ = strings.Cut(rest, "@npm:")
+		rng = "npm:" + rng
+	}
+	switch kind {
+	case "dep":
+		if rest == "deprecated" {
+			r["deprecated"] = "no longer looked after"
+			return nil
+		}
+		r["dependencies"].(map[string]string)[name] = rng
+	case "opt":
+		r["optionalDependencies"].(map[string]string)[name] = rng
+	case "peer", "peer?":
+		r["peerDependencies"].(map[string]string)[name] = rng
+		if kind == "peer?" {
+			r["peerDependenciesMeta"].(map[string]any)[name] = map[string]any{"optional": true}
+		}
+	case "node":
+		r["engines"].(map[string]string)["node"] = rest
+	case "os":
+		r["os"] = []string{rest}
+	case "on":
+		r["published"] = rest + "T12:00:00Z"
+	default:
+		return fmt.Errorf("%q is not understood", field)
+	}
+	return nil
+}
