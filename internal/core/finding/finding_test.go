@@ -1,0 +1,87 @@
+package finding
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+const nodeTAP = `TAP version 13
+# Subtest: departures
+    # Subtest: sorts by time
+    ok 1 - sorts by time
+      ---
+      duration_ms: 0.5
+      ...
+    # Subtest: names the pier
+    not ok 2 - names the pier
+      ---
+      duration_ms: 0.8
+      location: '/tmp/x/board.test.js:12:3'
+      failureType: 'testCodeFailure'
+      error: |-
+        Expected values to be strictly equal:
+        + actual - expected
+      code: 'ERR_ASSERTION'
+      ...
+    1..2
+not ok 1 - departures
+  ---
+  error: '1 subtest failed'
+  ...
+# Subtest: tide table
+ok 2 - tide table # SKIP no tide today
+some program's own words
+ok, this is not a result
+# Subtest: closes
+ok 3 - closes
+1..3
+# tests 5
+`
+
+func TestReadTAP(t *testing.T) {
+	tests, ok := ReadTAP(strings.NewReader(nodeTAP))
+	assert.True(t, ok)
+	assert.Equal(t, []Test{
+		{Name: "departures > sorts by time", Passed: true},
+		{Name: "departures > names the pier", Message: "Expected values to be strictly equal:", Place: "/tmp/x/board.test.js:12:3"},
+		{Name: "tide table", Passed: true, Skipped: true},
+		{Name: ", this is not a result", Passed: true},
+		{Name: "closes", Passed: true},
+	}, tests)
+	_, ok = ReadTAP(strings.NewReader("everything is ok\nok\n"))
+	assert.False(t, ok, "no TAP in it")
+}
+
+func verification(status Status, tests ...Test) *Verification {
+	return &Verification{Stages: []Stage{{Component: ".", Name: "test", Status: status, Tests: tests}}}
+}
+
+func TestCompare(t *testing.T) {
+	before := verification(Failed, Test{Name: "a", Passed: true}, Test{Name: "b"}, Test{Name: "c"}, Test{Name: "d", Passed: true})
+	after := verification(Failed, Test{Name: "a"}, Test{Name: "b"}, Test{Name: "c", Passed: true}, Test{Name: "e"})
+	c := Compare(before, after)
+	assert.Equal(t, []Test{{Name: "a"}, {Name: "e"}}, c.NewlyFailing)
+	assert.Equal(t, []Test{{Name: "b"}}, c.StillFailing)
+	assert.Equal(t, []string{"c"}, c.NewlyPassing)
+	assert.Equal(t, []string{"d"}, c.Vanished)
+	assert.Empty(t, c.BrokenStages)
+	assert.True(t, c.Worse())
+
+	same := Compare(before, before)
+	assert.False(t, same.Worse(), "a test that failed before is not news")
+
+	crash := Compare(verification(Passed, Test{Name: "a", Passed: true}), &Verification{Stages: []Stage{{Component: ".", Name: "fetch", Status: Failed}, {Component: ".", Name: "test", Status: NotRun}}})
+	assert.Len(t, crash.BrokenStages, 1)
+	assert.Empty(t, crash.Vanished, "tests of a stage that was not reached are not vanished")
+}
+
+func TestLastLines(t *testing.T) {
+	assert.Equal(t, []string{"two", "three"}, LastLines("one\n\x1b[31mtwo\x1b[0m  \n\nthree", 2))
+}
+
+func FuzzReadTAP(f *testing.F) {
+	f.Add(nodeTAP)
+	f.Fuzz(func(t *testing.T, text string) { ReadTAP(strings.NewReader(text)) })
+}

@@ -1,0 +1,167 @@
+// Package git uses the git command for what the work needs of a repository.
+package git
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+)
+
+// Repo is a git working tree.
+type Repo struct {
+	Top string // its root folder
+}
+
+// ErrNone means that a folder is in no repository, or that git is missing.
+var ErrNone = errors.New("not a git working tree")
+
+// Open finds the repository that dir is in.
+func Open(ctx context.Context, dir string) (*Repo, error) {
+	if _, err := exec.LookPath("git"); err != nil {
+		return nil, ErrNone
+	}
+	top, err := (&Repo{dir}).run(ctx, "rev-parse", "--show-toplevel")
+	if err != nil {
+		return nil, ErrNone
+	}
+	return &Repo{strings.TrimSuffix(top, "\n")}, nil
+}
+
+func (r *Repo) run(ctx context.Context, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Dir = r.Top
+	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C")
+	var out, problems bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &problems
+	if err := cmd.Run(); err != nil {
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		said := strings.TrimSpace(problems.String() + out.String())
+		return "", fmt.Errorf("git %s: %w: %s", args[0], err, said)
+	}
+	return out.String(), nil
+}
+
+// Head is the commit that is checked out; an error if there is none yet.
+func (r *Repo) Head(ctx context.Context) (string, error) {
+	out, err := r.run(ctx, "rev-parse", "--verify", "HEAD")
+	return strings.TrimSpace(out), err
+}
+
+// Tree is the identity of the content that is checked out.
+func (r *Repo) Tree(ctx context.Context) (string, error) {
+	out, err := r.run(ctx, "rev-parse", "--verify", "HEAD^{tree}")
+	return strings.TrimSpace(out), err
+}
+
+// Branch is the branch that is checked out, "" for a detached HEAD.
+func (r *Repo) Branch(ctx context.Context) string {
+	out, err := r.run(ctx, "symbolic-ref", "--short", "-q", "HEAD")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(out)
+}
+
+// Change is a path that differs from the last commit.
+type Change struct {
+	Status string // git's two letters
+	Path   string // slash-separated, relative to the repository
+	Gone   bool   // the path is no longer there
+}
+
+// Changes are all paths that differ from the last commit, untracked ones
+// included, ignored ones not.
+func (r *Repo) Changes(ctx context.Context) ([]Change, error) {
+	out, err := r.run(ctx, "status", "--porcelain=v1", "-z", "--untracked-files=all", "--no-renames")
+	if err != nil {
+		return nil, err
+	}
+	var changes []Change
+	for field := range strings.SplitSeq(out, "\x00") {
+		if len(field) < 4 {
+			continue
+		}
+		c := Change{Status: field[:2], Path: field[3:]}
+		_, err := os.Lstat(filepath.Join(r.Top, filepath.FromSlash(c.Path)))
+		c.Gone = err != nil
+		changes = append(changes, c)
+	}
+	return changes, nil
+}
+
+// Switch checks out a branch, and makes it at HEAD first if it does not exist.
+func (r *Repo) Switch(ctx context.Context, branch string) error {
+	if _, err := r.run(ctx, "rev-parse", "--verify", "-q", "refs/heads/"+branch); err == nil {
+		_, err := r.run(ctx, "switch", branch)
+		return err
+	}
+	_, err := r.run(ctx, "switch", "-c", branch)
+	return err
+}
+
+// Commit commits paths and gives the new commit. Hooks and signing are those
+// that the repository has set up.
+func (r *Repo) Commit(ctx context.Context, paths []string, message string) (string, error) {
+	add := append([]string{"--literal-pathspecs", "add", "-A", "--"}, paths...)
+	if _, err := r.run(ctx, add...); err != nil {
+		return "", err
+	}
+	commit := append([]string{"--literal-pathspecs", "commit", "-q", "-m", message, "--"}, paths...)
+	if _, err := r.run(ctx, commit...); err != nil {
+		return "", err
+	}
+	return r.Head(ctx)
+}
+
+// Back takes the branch and the working tree from one commit to an earlier
+// one, keeping local changes; it refuses if HEAD is no longer at from.
+func (r *Repo) Back(ctx context.Context, from, to string) error {
+	head, err := r.Head(ctx)
+	if err != nil {
+		return err
+	}
+	if head != from {
+		return fmt.Errorf("the newest commit is %.10s, not the leg's %.10s; take your own commits back first", head, from)
+	}
+	_, err = r.run(ctx, "reset", "-q", "--keep", to)
+	return err
+}
+
+// Scratch checks HEAD out into a new folder, which must not exist.
+func (r *Repo) Scratch(ctx context.Context, dir string) error {
+	_, err := r.run(ctx, "worktree", "add", "-q", "--detach", dir, "HEAD")
+	return err
+}
+
+// DropScratch removes a scratch checkout and its entry in the repository.
+func (r *Repo) DropScratch(ctx context.Context, dir string) error {
+	err := os.RemoveAll(dir)
+	_, perr := r.run(ctx, "worktree", "prune")
+	return errors.Join(err, perr)
+}
+
+// Init makes a repository with one commit of everything in dir, by an author
+// whom only this repository knows.
+func Init(ctx context.Context, dir, author, email, message string) (*Repo, error) {
+	r := &Repo{dir}
+	if _, err := r.run(ctx, "init", "-q", "-b", "main"); err != nil {
+		return nil, err
+	}
+	for _, setting := range [][2]string{{"user.name", author}, {"user.email", email}, {"commit.gpgsign", "false"}} {
+		if _, err := r.run(ctx, "config", setting[0], setting[1]); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := r.run(ctx, "add", "-A"); err != nil {
+		return nil, err
+	}
+	_, err := r.run(ctx, "commit", "-q", "-m", message)
+	return r, err
+}

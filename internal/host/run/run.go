@@ -1,0 +1,146 @@
+// Package run runs programs: each in a process group of its own, without a
+// terminal, with a bounded log, and ended whole on time-out or interrupt.
+package run
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Command is a program to run.
+type Command struct {
+	Dir     string
+	Args    []string
+	Env     []string      // "NAME=value", added to the surroundings'
+	Timeout time.Duration // zero for none
+	Log     io.Writer     // receives what the program prints; nil for nowhere
+}
+
+// Result is how a program ended.
+type Result struct {
+	Exit     int // exit status; -1 if it was ended
+	TimedOut bool
+	Duration time.Duration
+}
+
+// ErrMissing is the error of a program that is not installed.
+var ErrMissing = errors.New("is not installed, or not on the PATH")
+
+// grace is how long a program may take to end after it was asked to.
+const grace = 5 * time.Second
+
+// Run runs a program to its end. A program that fails is no error; one that
+// cannot be started is, and so is a cancelled ctx.
+func Run(ctx context.Context, c Command) (Result, error) {
+	if _, err := exec.LookPath(c.Args[0]); err != nil {
+		return Result{}, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
+	}
+	limited := ctx
+	if c.Timeout > 0 {
+		var cancel context.CancelFunc
+		limited, cancel = context.WithTimeout(ctx, c.Timeout)
+		defer cancel()
+	}
+	cmd := exec.CommandContext(limited, c.Args[0], c.Args[1:]...)
+	cmd.Dir = c.Dir
+	cmd.Env = append(os.Environ(), c.Env...)
+	cmd.Stdout, cmd.Stderr = c.Log, c.Log
+	inOwnGroup(cmd)
+	cmd.Cancel = func() error { return endGroup(cmd) }
+	cmd.WaitDelay = grace
+	start := time.Now()
+	err := cmd.Run()
+	killGroup(cmd) // children that outlived the program
+	result := Result{Duration: time.Since(start)}
+	if cmd.ProcessState != nil {
+		result.Exit = cmd.ProcessState.ExitCode()
+	}
+	if ctx.Err() != nil {
+		return result, ctx.Err()
+	}
+	result.TimedOut = limited.Err() != nil
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) && !result.TimedOut && !errors.Is(err, exec.ErrWaitDelay) {
+		return result, fmt.Errorf("running %s: %w", strings.Join(c.Args, " "), err)
+	}
+	return result, nil
+}
+
+// Output runs a short program and gives its standard output, trimmed.
+func Output(ctx context.Context, dir string, args ...string) (string, error) {
+	if _, err := exec.LookPath(args[0]); err != nil {
+		return "", fmt.Errorf("%s %w", args[0], ErrMissing)
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
+	cmd.Dir = dir
+	var out, problems bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &problems
+	if err := cmd.Run(); err != nil {
+		return "", fmt.Errorf("running %s: %w: %s", strings.Join(args, " "), err, strings.TrimSpace(problems.String()))
+	}
+	return strings.TrimSpace(out.String()), nil
+}
+
+// Log is a file that takes at most a number of bytes: the first half of them
+// and the newest half; what lies between is counted and left out.
+type Log struct {
+	file    *os.File
+	head    int64 // bytes that may still be written as they come
+	tail    []byte
+	dropped int64
+	limit   int
+}
+
+// NewLog creates a log of at most limit bytes.
+func NewLog(name string, limit int) (*Log, error) {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return nil, err
+	}
+	f, err := os.Create(name)
+	if err != nil {
+		return nil, err
+	}
+	return &Log{file: f, head: int64(limit / 2), limit: limit / 2}, nil
+}
+
+// Write takes what a program printed.
+func (l *Log) Write(p []byte) (int, error) {
+	n := len(p)
+	if l.head > 0 {
+		first := p[:min(int64(len(p)), l.head)]
+		if _, err := l.file.Write(first); err != nil {
+			return 0, err
+		}
+		l.head -= int64(len(first))
+		p = p[len(first):]
+	}
+	l.tail = append(l.tail, p...)
+	if over := len(l.tail) - l.limit; over > 0 && len(l.tail) > 2*l.limit {
+		l.dropped += int64(over)
+		l.tail = append([]byte(nil), l.tail[over:]...)
+	}
+	return n, nil
+}
+
+// Close writes the rest and closes the file.
+func (l *Log) Close() error {
+	if over := len(l.tail) - l.limit; over > 0 {
+		l.dropped += int64(over)
+		l.tail = l.tail[over:]
+	}
+	if l.dropped > 0 {
+		fmt.Fprintf(l.file, "\n… %d bytes left out …\n", l.dropped)
+	}
+	_, err := l.file.Write(l.tail)
+	return errors.Join(err, l.file.Close())
+}
