@@ -5,9 +5,12 @@ package ecosystem
 import (
 	"context"
 	"io/fs"
+	"slices"
+	"strings"
 	"time"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/host/fetch"
 )
@@ -25,6 +28,9 @@ type Ecosystem interface {
 	Read(fsys fs.FS, dir string) (*model.Component, error)
 	// Connect gives the registry that the component in dir uses.
 	Connect(s Surroundings, dir string) (Registry, error)
+	// Copies are the copies of a package that the lock has, and who asks for
+	// each.
+	Copies(c *model.Component, name string) []model.LockedCopy
 	// Stages are what clean, fetch, build and test are by default here.
 	Stages(c *model.Component) []model.Stage
 	// Tools are the programs whose versions a verification depends on, as
@@ -34,16 +40,26 @@ type Ecosystem interface {
 
 // Surroundings are what a registry may use of the world.
 type Surroundings struct {
-	Root   string // the project's folder
-	Env    func(name string) string
-	Home   string
-	Client *fetch.Client
-	Now    time.Time
+	Root    string   // the project's folder
+	Environ []string // "NAME=value"; of a name that stands twice the last counts
+	Home    string
+	Client  *fetch.Client
+	Now     time.Time
 	// Runtime gives the version of an installed runtime, "" if there is none.
 	Runtime func(name string) string
 	AsOf    time.Time     // releases after this do not exist; zero for now
 	MinAge  time.Duration // releases younger than this are held back
 	Preview func(name string) bool
+}
+
+// Env is the value of a variable of the environment, "" if it is not set.
+func (s Surroundings) Env(name string) string {
+	for _, pair := range slices.Backward(s.Environ) {
+		if key, value, _ := strings.Cut(pair, "="); key == name {
+			return value
+		}
+	}
+	return ""
 }
 
 // Registry answers what has been released, and resolves against it.
@@ -56,24 +72,10 @@ type Registry interface {
 	Resolve(ctx context.Context, ask Ask) (*Outcome, error)
 }
 
-// Bound limits what one requirement may become.
-type Bound struct {
-	// Allow tells which releases may be chosen; nil for any that is not
-	// older than the locked one.
-	Allow func(v version.Version) bool
-	// Newest asks for the newest allowed release even where the locked one
-	// would do.
-	Newest bool
-	// Why says in a sentence who set the bound; empty for the manifest.
-	Why string
-}
-
 // Ask is what Resolve is asked for.
 type Ask struct {
 	Component *model.Component
-	Bounds    map[string]Bound // by the name that the manifest uses
-	Rest      Bound            // for all other requirements
-	First     []string         // names to decide before all others, in this order
+	route.Goal
 }
 
 // Outcome is a solved state of a component.

@@ -177,7 +177,12 @@ func (h *history) pack(r *Release) error {
 	}
 	files["package.json"] = append(text, '\n')
 	var buf bytes.Buffer
-	zip := gzip.NewWriter(&buf)
+	// Stored, not compressed: compressors differ in their output from version
+	// to version, and integrity values must not.
+	zip, err := gzip.NewWriterLevel(&buf, gzip.NoCompression)
+	if err != nil {
+		return err
+	}
 	archive := tar.NewWriter(zip)
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		mode := int64(0o644)

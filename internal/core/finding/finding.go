@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"bellwether/internal/core/model"
 )
 
 // Status is how a stage ended.
@@ -21,24 +23,24 @@ const (
 
 // Stage is what came of one stage.
 type Stage struct {
-	Component string // its folder
-	Name      string
-	Command   []string
-	Status    Status
-	Exit      int
-	Duration  time.Duration
-	Why       string   // of a skipped or failed stage
-	Tests     []Test   // where the runner tells them one by one
-	Log       string   // file, relative to the project
-	Tail      []string // the last lines printed, of a failed stage
+	Component string        `json:"component"` // its folder
+	Name      string        `json:"name"`
+	Command   []string      `json:"command"`
+	Status    Status        `json:"status"`
+	Exit      int           `json:"exit,omitempty"`
+	Duration  time.Duration `json:"nanoseconds,omitempty"`
+	Why       string        `json:"why,omitempty"`   // of a skipped or failed stage
+	Tests     []Test        `json:"tests,omitempty"` // where the runner tells them one by one
+	Log       string        `json:"log,omitempty"`   // file, relative to the project
+	Tail      []string      `json:"tail,omitempty"`  // the last lines printed, of a failed stage
 }
 
 // Verification is what came of all stages.
 type Verification struct {
-	Key    string // names the content, tools and stages that were verified
-	At     time.Time
-	Tools  map[string]string // versions, by program
-	Stages []Stage
+	Key    string            `json:"key"` // names the content and stages that were verified
+	At     time.Time         `json:"at"`
+	Tools  map[string]string `json:"tools"` // versions, by program
+	Stages []Stage           `json:"stages"`
 }
 
 // Green tells whether no stage failed.
@@ -65,11 +67,11 @@ func (v *Verification) Count() (passed, failed int) {
 // Comparison is what changed from a baseline to a later verification. Names
 // are sorted.
 type Comparison struct {
-	NewlyFailing []Test   // failed, and did not fail before
-	StillFailing []Test   // failed before, too
-	NewlyPassing []string // failed before
-	Vanished     []string // ran before, did not run now
-	BrokenStages []Stage  // failed, and did not before, whatever their tests say
+	NewlyFailing []Test   `json:"newly-failing,omitempty"` // failed, and did not fail before
+	StillFailing []Test   `json:"still-failing,omitempty"` // failed before, too
+	NewlyPassing []string `json:"newly-passing,omitempty"` // failed before
+	Vanished     []string `json:"vanished,omitempty"`      // ran before, did not run now
+	BrokenStages []Stage  `json:"broken-stages,omitempty"` // failed, and did not before, and no test tells why
 }
 
 // Worse tells whether something that was right before no longer is.
@@ -161,4 +163,21 @@ func plain(line string) string {
 		}
 	}
 	return b.String()
+}
+
+// Result is a verification, and how it compares with the baseline.
+type Result struct {
+	*Verification
+	IsBaseline bool        `json:"is-baseline,omitempty"`
+	Comparison *Comparison `json:"comparison,omitempty"` // nil without a baseline
+}
+
+// LegResult is what came of carrying out one leg.
+type LegResult struct {
+	Leg          model.LegResult `json:"leg"`
+	Verification *Verification   `json:"verification"`
+	Comparison   Comparison      `json:"comparison"`
+	Done         bool            `json:"done"`             // verified, and committed where there is git
+	Commit       string          `json:"commit,omitempty"` // empty without git
+	Left         int             `json:"left"`             // legs that are still to go
 }

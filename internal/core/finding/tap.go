@@ -9,15 +9,15 @@ import (
 
 // Test is the result of one test.
 type Test struct {
-	Name    string // with the names of the tests it is part of, " > " between
-	Passed  bool
-	Skipped bool   // skipped, or marked as still to be done
-	Message string // the first line of what went wrong
-	Place   string // "file:line:column" where the runner says so
+	Name    string `json:"name"` // with the names of the tests it is part of, " > " between
+	Passed  bool   `json:"passed"`
+	Skipped bool   `json:"skipped,omitempty"` // skipped, or marked as still to be done
+	Message string `json:"message,omitempty"` // the first line of what went wrong
+	Place   string `json:"place,omitempty"`   // "file:line:column" where the runner says so
 }
 
 var (
-	tapResult  = regexp.MustCompile(`^( *)(not )?ok\b(?: +\d+)?(?: +- | +)?(.*)$`)
+	tapResult  = regexp.MustCompile(`^( *)(not )?ok(?: +\d+)?(?: +- +|[ -]+|$)(.*)$`)
 	tapSubtest = regexp.MustCompile(`^( *)# Subtest: (.*)$`)
 	tapSkip    = regexp.MustCompile(`(?i) # (?:skip|todo)\b.*$`)
 )

@@ -151,6 +151,7 @@ type Fault struct {
 	Col   int    // counted from 1, in bytes; 0 if unknown
 	Wrong string
 	Next  string // empty if it is plain
+	Found bool   // the work found a problem, rather than input it cannot use
 }
 
 func (f *Fault) Error() string {

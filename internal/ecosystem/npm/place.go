@@ -152,7 +152,7 @@ func bundledOf(n *node) []string {
 func (s *resolver) unplaceable(n *node, e edge, because string) error {
 	return &model.Fault{
 		Doing: "resolving " + s.p.root.file, Wrong: fmt.Sprintf("%s: %s", describe(n, e), because),
-		Next: fmt.Sprintf("bellwether explain %s shows who asks for it", e.name),
+		Next: fmt.Sprintf("bellwether explain %s shows who asks for it", e.name), Found: true,
 	}
 }
 

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"os"
 	"slices"
 	"sync"
 
@@ -37,7 +36,7 @@ type pending struct {
 
 func connect(s ecosystem.Surroundings, dir string) (*registry, error) {
 	r := &registry{
-		settings: readSettings(s.Root, dir, s.Home, s.Env, os.Environ()),
+		settings: readSettings(s.Root, dir, s.Home, s.Env, s.Environ),
 		around:   s, packages: map[string]*pending{}, engines: map[string]bool{},
 	}
 	if pem := r.settings.authorities(s.Env); len(pem) > 0 || r.settings["strict-ssl"] == "false" {

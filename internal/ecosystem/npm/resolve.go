@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -95,7 +96,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 }
 
 func (s *resolver) fault(site model.Site, wrong, next string) error {
-	return &model.Fault{Doing: "resolving " + s.p.root.file, File: site.File, Line: site.Line, Wrong: wrong, Next: next}
+	return &model.Fault{Doing: "resolving " + s.p.root.file, File: site.File, Line: site.Line, Wrong: wrong, Next: next, Found: true}
 }
 
 // prepare checks that lock and manifests agree, and fetches ahead.
@@ -301,7 +302,7 @@ func settled(p *pkg) *pending {
 }
 
 // allowed tells which releases a bound lets a dependency be, and says why.
-func (s *resolver) allowed(d dependency, p *pkg, bound ecosystem.Bound, locked string) ([]bool, solve.Why) {
+func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked string) ([]bool, solve.Why) {
 	allowed := make([]bool, len(p.releases))
 	inRange := p.satisfying(d.spec)
 	lockedVersion, _ := parseVersion(locked)
@@ -335,7 +336,7 @@ func (s *resolver) allowed(d dependency, p *pkg, bound ecosystem.Bound, locked s
 }
 
 // nothing is the error of a dependency that no release satisfies.
-func (s *resolver) nothing(d dependency, p *pkg, bound ecosystem.Bound) error {
+func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) error {
 	newest := "there are no releases at all"
 	if n := len(p.releases); n > 0 {
 		newest = "the newest is " + p.releases[n-1].text

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -65,7 +66,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		judge.env = append(judge.env, "npm_config_lockfile_version="+m[1])
 		judge.run("install", "--package-lock-only")
 	}
-	outcome, err := resolveIn(dir, server.URL, sections["ask"], judge.env)
+	outcome, err := resolveIn(dir, sections["ask"], judge.env)
 	if texts, wantsError := strings.CutPrefix(sections["want"], "error:"); wantsError {
 		require.Error(t, err)
 		t.Log(err)
@@ -92,33 +93,26 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		}
 		assert.Equal(t, want, got, loc)
 	}
-	again, err := resolveIn(dir, server.URL, "", judge.env)
+	again, err := resolveIn(dir, "", judge.env)
 	require.NoError(t, err)
 	assert.Empty(t, again.Edits, "resolving what is resolved changes nothing")
 	judge.accepts()
 }
 
 // resolveIn resolves the component in dir with bounds of one range a line.
-func resolveIn(dir, registryURL, ask string, environ []string) (*ecosystem.Outcome, error) {
+func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
 	c, err := Ecosystem{}.Read(os.DirFS(dir), ".")
 	if err != nil {
 		return nil, err
 	}
 	r, err := connect(ecosystem.Surroundings{
-		Root: dir, Env: os.Getenv, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		Root: dir, Environ: environ, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
 		Runtime: func(string) string { return "20.20.0" },
 	}, ".")
 	if err != nil {
 		return nil, err
 	}
-	r.settings["registry"] = registryURL
-	for _, pair := range environ {
-		if rest, ok := strings.CutPrefix(pair, "npm_config_"); ok {
-			key, value, _ := strings.Cut(rest, "=")
-			r.settings[strings.ReplaceAll(key, "_", "-")] = value
-		}
-	}
-	bounds := map[string]ecosystem.Bound{}
+	bounds := map[string]route.Bound{}
 	var first []string
 	for line := range strings.Lines(ask) {
 		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
@@ -126,10 +120,10 @@ func resolveIn(dir, registryURL, ask string, environ []string) (*ecosystem.Outco
 		if err != nil {
 			return nil, err
 		}
-		bounds[name] = ecosystem.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
+		bounds[name] = route.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
 		first = append(first, name)
 	}
-	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Bounds: bounds, First: first})
+	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first}})
 }
 
 // judge is npm itself.

@@ -1,0 +1,2 @@
+'use strict';
+exports.bowline = (...parts) => parts.join(' ').trim().toLowerCase().replace(/\s+/g, '-');

@@ -1,0 +1,3 @@
+'use strict';
+// Fills {{name}} in a text.
+module.exports = (text, values) => text.replace(/\{\{(\w+)\}\}/g, (_, name) => values[name] ?? '');

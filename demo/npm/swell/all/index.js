@@ -1,0 +1,3 @@
+'use strict';
+// Asks an application for a path.
+exports.ask = (app, path) => app.handle({ path });

@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/work"
+)
+
+func (a *app) advance() *cobra.Command {
+	var opt work.AdvanceOptions
+	var all bool
+	cmd := &cobra.Command{
+		Use:   "advance",
+		Short: "Carry the next leg of the route out, verified and committed",
+		Long: `Advance writes the next leg's manifests and lock, builds and tests from clean
+in a scratch checkout, compares with the untouched project, and commits the leg
+to a branch of its own if nothing is worse. A leg that breaks something stays in
+the working tree: repair it and call advance again, or call undo.`,
+		Example: `  bellwether advance
+  bellwether advance --all`,
+		Args: a.noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			o, err := a.out()
+			if err != nil {
+				return err
+			}
+			for first := true; ; first = false {
+				p, err := a.open(a.progress())
+				if err != nil {
+					return err
+				}
+				r, err := p.Advance(cmd.Context(), opt)
+				if errors.Is(err, work.ErrArrived) {
+					if first {
+						fmt.Fprintln(a.stderr, "the route is complete, there is no leg left")
+					}
+					return nil
+				}
+				if err != nil {
+					return err
+				}
+				if err := o.Leg(r); err != nil {
+					return err
+				}
+				switch {
+				case !r.Done:
+					return errProblem
+				case !all || r.Left == 0:
+					return nil
+				}
+				fmt.Fprintln(a.stdout)
+			}
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "carry all legs out, until one breaks something")
+	cmd.Flags().BoolVar(&opt.FromRed, "from-red", false, "go on although the untouched project fails; nothing may get worse")
+	cmd.Flags().StringVar(&opt.Branch, "branch", "", "the `branch` to commit to; made if it does not exist")
+	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
+	return cmd
+}

@@ -1,0 +1,240 @@
+// Package cli is the command line: one file a command, flags in, use case,
+// view out.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/run"
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
+
+// Exit statuses, the same for every command.
+const (
+	exitDone        = 0
+	exitProblem     = 1 // the work found a problem: a conflict, a failed stage
+	exitUsage       = 2 // wrong usage or unreadable input
+	exitOutside     = 3 // network, registry or a missing tool failed
+	exitInterrupted = 130
+)
+
+// errProblem ends a command whose result already tells the problem.
+var errProblem = errors.New("problem")
+
+// app is one call of the program.
+type app struct {
+	stdout, stderr io.Writer
+	project        string
+	format         string
+	colour         string
+	asOf           string
+	minAge         string
+	offline        bool
+	refresh        bool
+	preview        []string
+}
+
+// Main runs the program and gives its exit status.
+func Main(args []string, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	go func() { // a second interrupt ends at once
+		<-ctx.Done()
+		stop()
+	}()
+	a := &app{stdout: stdout, stderr: stderr}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	return a.status(root.ExecuteContext(ctx))
+}
+
+// status says what went wrong, and gives the exit status for it.
+func (a *app) status(err error) int {
+	var (
+		fault    *model.Fault
+		conflict *solve.Conflict
+		red      *work.RedBaseline
+		answer   *fetch.Status
+		silence  *fetch.Unreachable
+	)
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errProblem):
+		return exitProblem
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(a.stderr, "bellwether: interrupted; nothing is half done")
+		return exitInterrupted
+	}
+	fmt.Fprintf(a.stderr, "bellwether: %v\n", err)
+	switch {
+	case errors.As(err, &conflict), errors.As(err, &red), errors.As(err, &fault) && fault.Found:
+		return exitProblem
+	case errors.As(err, &fault):
+		return exitUsage
+	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, run.ErrMissing):
+		return exitOutside
+	case errors.As(err, new(usageError)):
+		return exitUsage
+	}
+	return exitProblem
+}
+
+// usageError is a mistake in the call.
+type usageError struct{ error }
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "bellwether",
+		Short: "Move a project to newer versions, in small steps that are proved to work",
+		Long: `Bellwether moves a project from the versions it runs on today to the ones it
+should run on tomorrow: it looks at what is declared and locked, computes a
+route of small legs to where you want to be, carries each leg out, builds and
+tests from clean, and commits what is no worse than before.
+
+Exit status: 0 done and nothing wrong; 1 the work found a problem; 2 wrong
+usage or unreadable input; 3 network, registry or a missing tool failed;
+130 interrupted.`,
+		Example: `  bellwether survey
+  bellwether route --to quayside@^4
+  bellwether advance --all`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Version:       version(),
+		Args:          a.noArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetVersionTemplate("bellwether {{.Version}}\n")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	flags := root.PersistentFlags()
+	flags.StringVarP(&a.project, "project", "p", ".", "the project's `folder`")
+	flags.StringVar(&a.format, "format", "text", "show results as text, json or markdown")
+	flags.StringVar(&a.colour, "color", "auto", "colour text: auto, always or never")
+	root.AddCommand(a.survey(), a.route(), a.advance(), a.verify(), a.explain(), a.whereAmI(), a.undo(), a.demo(), a.standIn(), a.version())
+	return root
+}
+
+// registryFlags are the flags of commands that ask registries.
+func (a *app) registryFlags(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
+	flags.BoolVar(&a.refresh, "refresh", false, "ask registries again, however young the cache is")
+	flags.StringVar(&a.asOf, "as-of", "", "leave out what was published after this `date` (2026-01-31, or with a time)")
+	flags.StringVar(&a.minAge, "min-age", "", "leave out releases younger than this `span` (72h, 3 days)")
+	flags.StringSliceVar(&a.preview, "preview", nil, "allow pre-releases of these `packages`")
+}
+
+func (a *app) noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, c := range cmd.Commands() {
+		names = append(names, c.Name())
+	}
+	text := fmt.Sprintf("%q is not a command of %s", args[0], cmd.CommandPath())
+	if len(names) == 0 {
+		text = fmt.Sprintf("%s takes no argument, but got %q", cmd.CommandPath(), args[0])
+	}
+	if near := work.Nearest(args[0], names); near != "" {
+		text += fmt.Sprintf("; did you mean %q?", near)
+	}
+	return usageError{errors.New(text)}
+}
+
+// oneArg wants exactly one argument.
+func (a *app) oneArg(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != 1 {
+			return usageError{fmt.Errorf("%s wants one argument, %s", cmd.CommandPath(), what)}
+		}
+		return nil
+	}
+}
+
+// out is where results are shown.
+func (a *app) out() (view.Out, error) {
+	if !slices.Contains(view.Formats, view.Format(a.format)) {
+		return view.Out{}, usageError{fmt.Errorf("--format %q is not text, json or markdown", a.format)}
+	}
+	colour := false
+	switch a.colour {
+	case "always":
+		colour = true
+	case "never":
+	case "auto":
+		f, isFile := a.stdout.(*os.File)
+		colour = isFile && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""
+	default:
+		return view.Out{}, usageError{fmt.Errorf("--color %q is not auto, always or never", a.colour)}
+	}
+	return view.Out{W: a.stdout, Format: view.Format(a.format), Colour: colour}, nil
+}
+
+// open opens the project with what the flags say.
+func (a *app) open(report func(work.Event)) (*work.Project, error) {
+	opt := work.Options{Dir: a.project, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Report: report}
+	var err error
+	if opt.MinAge, err = work.ParseAge(a.minAge); err != nil {
+		return nil, usageError{fmt.Errorf("--min-age: %w", err)}
+	}
+	if a.asOf != "" {
+		if opt.AsOf, err = readDate(a.asOf); err != nil {
+			return nil, usageError{err}
+		}
+	}
+	return work.Open(opt)
+}
+
+// readDate reads an ISO 8601 date, which means its end, or a time.
+func readDate(text string) (time.Time, error) {
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	t, err := time.Parse(time.DateOnly, text)
+	if err != nil {
+		return t, fmt.Errorf("--as-of %q is not a date like 2026-01-31 or 2026-01-31T12:00:00Z", text)
+	}
+	return t.Add(24*time.Hour - time.Second), nil
+}
+
+// conflict shows a proof instead of a result; other errors pass.
+func (a *app) conflict(err error, title string) error {
+	var c *solve.Conflict
+	if !errors.As(err, &c) {
+		return err
+	}
+	o, oerr := a.out()
+	if oerr != nil {
+		return oerr
+	}
+	if err := o.Conflict(title, c.Proof().Lines()); err != nil {
+		return err
+	}
+	return errProblem
+}
+
+func joined(list []string, otherwise string) string {
+	if len(list) == 0 {
+		return otherwise
+	}
+	return strings.Join(list, ", ")
+}

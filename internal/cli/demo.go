@@ -1,0 +1,266 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/demo"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/host/git"
+	"bellwether/internal/host/run"
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
+
+func (a *app) demo() *cobra.Command {
+	return &cobra.Command{
+		Use:   "demo [FOLDER]",
+		Short: "Lay the example project out and carry it through, offline",
+		Long: `Demo lays out Saltmarsh Ferries, an example project with invented packages,
+serves a simulated npm registry on loopback, and does the whole job: survey,
+route, advance leg by leg, a leg that breaks a test, its repair, a green end.
+It needs git, Node.js and npm, and no network. The folder is kept.`,
+		Example: `  bellwether demo
+  bellwether demo /tmp/ferries`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usageError{fmt.Errorf("%s takes at most one folder", cmd.CommandPath())}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := ""
+			if len(args) == 1 {
+				dir = args[0]
+			}
+			return a.runDemo(cmd.Context(), dir)
+		},
+	}
+}
+
+// demoStory is one run of the demo.
+type demoStory struct {
+	*app
+	ctx  context.Context
+	out  view.Out
+	dir  string
+	env  []string
+	step int
+}
+
+func (a *app) runDemo(ctx context.Context, dir string) error {
+	out, err := a.out()
+	if err != nil {
+		return err
+	}
+	start := time.Now()
+	for _, tool := range []string{"git", "node", "npm"} {
+		if _, err := run.Output(ctx, "", tool, "--version"); err != nil {
+			return fmt.Errorf("the demo needs git, Node.js and npm: %w", err)
+		}
+	}
+	if dir, err = demoFolder(dir); err != nil {
+		return err
+	}
+	s, err := startStandIn("127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = s.stop() }()
+	d := &demoStory{app: a, ctx: ctx, out: out, dir: dir, env: []string{
+		"npm_config_registry=" + s.url, "npm_config_userconfig=" + filepath.Join(dir, ".git", "no-npmrc"),
+		"npm_config_cache=" + filepath.Join(dir, ".git", "npm-cache"),
+	}}
+	if err := d.layOut(s.url); err != nil {
+		return err
+	}
+	if err := d.tell(); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.stdout, `
+The demo took %.0f s. The project is in %s
+with one commit a leg. To go on by hand, serve its registry and work on it:
+
+  bellwether stand-in --listen %s
+  bellwether survey --project %s
+`, time.Since(start).Seconds(), dir, s.address, dir)
+	return nil
+}
+
+// demoFolder makes the folder for the demo; one that is there must be empty.
+func demoFolder(dir string) (string, error) {
+	if dir == "" {
+		return os.MkdirTemp("", "saltmarsh-")
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	entries, err := os.ReadDir(dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return dir, os.MkdirAll(dir, 0o755)
+	case err != nil:
+		return "", usageError{err}
+	case len(entries) > 0:
+		return "", usageError{fmt.Errorf("%s is not empty\n  next: name a folder that is, or none for a temporary one", dir)}
+	}
+	return dir, nil
+}
+
+func (d *demoStory) layOut(registry string) error {
+	if err := os.CopyFS(d.dir, demo.Project()); err != nil {
+		return fmt.Errorf("laying the demo out: %w", err)
+	}
+	npmrc := filepath.Join(d.dir, "board", ".npmrc")
+	f, err := os.OpenFile(npmrc, os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(f, "registry=%s\n", registry); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	_, err = git.Init(d.ctx, d.dir, "Saltmarsh Ferries", "crew@saltmarsh.example", "The departure board as it runs on our piers")
+	return err
+}
+
+func (d *demoStory) open(preview ...string) (*work.Project, error) {
+	return work.Open(work.Options{Dir: d.dir, Env: d.env, NoCache: true, Preview: preview, Report: d.progress()})
+}
+
+func (d *demoStory) chapter(title, command string) {
+	d.step++
+	fmt.Fprintf(d.stdout, "\n── %d. %s %s\n\n", d.step, title, strings.Repeat("─", max(3, 72-len(title))))
+	if command != "" {
+		fmt.Fprintf(d.stdout, "$ %s\n\n", command)
+	}
+}
+
+const demoDestination = "quayside@^4"
+
+func (d *demoStory) tell() error {
+	chapters := []func() error{d.look, d.conflict, d.route, d.legs, d.end}
+	for _, chapter := range chapters {
+		if err := chapter(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *demoStory) look() error {
+	d.chapter("Look: what is declared, locked and newer", "bellwether survey")
+	p, err := d.open()
+	if err != nil {
+		return err
+	}
+	s, err := p.Survey(d.ctx)
+	if err != nil {
+		return err
+	}
+	return d.out.Survey(s)
+}
+
+func (d *demoStory) conflict() error {
+	d.chapter("Ask for the framework's newest major: a proof why not", "bellwether route --to "+demoDestination)
+	p, err := d.open()
+	if err != nil {
+		return err
+	}
+	_, err = p.Route(d.ctx, work.RouteOptions{To: []string{demoDestination}})
+	var conflict *solve.Conflict
+	if !errors.As(err, &conflict) {
+		return fmt.Errorf("the demo expects a conflict here, but got %v", err)
+	}
+	return d.out.Conflict("There is no way to "+demoDestination+":", conflict.Proof().Lines())
+}
+
+func (d *demoStory) route() error {
+	d.chapter("Allow the pre-release of that one package: a route", "bellwether route --to "+demoDestination+" --reach major --preview tide-form")
+	p, err := d.open("tide-form")
+	if err != nil {
+		return err
+	}
+	r, err := p.Route(d.ctx, work.RouteOptions{To: []string{demoDestination}, Reach: "major"})
+	if err != nil {
+		return err
+	}
+	return d.out.Route(r)
+}
+
+func (d *demoStory) legs() error {
+	d.chapter("Carry it out, leg by leg", "bellwether advance --all")
+	repaired := false
+	for {
+		p, err := d.open()
+		if err != nil {
+			return err
+		}
+		r, err := p.Advance(d.ctx, work.AdvanceOptions{})
+		if errors.Is(err, work.ErrArrived) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := d.out.Leg(r); err != nil {
+			return err
+		}
+		fmt.Fprintln(d.stdout)
+		if r.Done {
+			continue
+		}
+		if repaired {
+			return errProblem
+		}
+		repaired = true
+		d.chapter("Repair what the leg broke, and advance again", "edit board/src/departures.js   # bearings 3 writes points out: ask for letters")
+		if err := d.repair(); err != nil {
+			return err
+		}
+		fmt.Fprint(d.stdout, "$ bellwether advance --all\n\n")
+	}
+}
+
+// repair does what a person would do: it edits the source.
+func (d *demoStory) repair() error {
+	return fs.WalkDir(demo.Repair(), ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		data, err := fs.ReadFile(demo.Repair(), name)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(d.dir, filepath.FromSlash(name)), data, 0o644)
+	})
+}
+
+func (d *demoStory) end() error {
+	d.chapter("The end: where the project is now", "bellwether status")
+	p, err := d.open()
+	if err != nil {
+		return err
+	}
+	s, err := p.Status(d.ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.out.Status(s); err != nil {
+		return err
+	}
+	log, err := run.Output(d.ctx, d.dir, "git", "log", "--oneline")
+	fmt.Fprintf(d.stdout, "\n$ git log --oneline\n\n%s\n", log)
+	return err
+}

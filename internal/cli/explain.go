@@ -1,0 +1,41 @@
+package cli
+
+import "github.com/spf13/cobra"
+
+func (a *app) explain() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "explain NAME[@VERSION]",
+		Short: "Tell why a package is at its version, or why it cannot be at another",
+		Long: `Explain NAME tells which copies of a package are locked and who asks for
+each. Explain NAME@VERSION tells what would move along if the package moved
+there, or proves that it cannot.`,
+		Example: `  bellwether explain quayside
+  bellwether explain quayside@4`,
+		Args: a.oneArg("NAME or NAME@VERSION"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o, err := a.out()
+			if err != nil {
+				return err
+			}
+			p, err := a.open(nil)
+			if err != nil {
+				return err
+			}
+			all, err := p.Explain(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if err := o.Explain(all); err != nil {
+				return err
+			}
+			for _, e := range all {
+				if e.Version != "" && !e.Possible {
+					return errProblem
+				}
+			}
+			return nil
+		},
+	}
+	a.registryFlags(cmd)
+	return cmd
+}

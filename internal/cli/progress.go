@@ -1,0 +1,71 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"bellwether/internal/work"
+)
+
+// spinner is one of the progress bar library's spinners.
+const spinner = 14
+
+// progress tells what is being done on stderr: a moving line on a terminal,
+// else a line for each thing that is done.
+func (a *app) progress() func(work.Event) {
+	if f, ok := a.stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) && a.colour != "never" {
+		return moving(f)
+	}
+	return func(e work.Event) {
+		if e.Done {
+			fmt.Fprintln(a.stderr, finished(e))
+		}
+	}
+}
+
+func finished(e work.Event) string {
+	mark := "ok    "
+	if !e.Good {
+		mark = "FAILED"
+	}
+	if e.Note == "" {
+		return fmt.Sprintf("  %s  %s", mark, e.Text)
+	}
+	return fmt.Sprintf("  %s  %s (%s)", mark, e.Text, e.Note)
+}
+
+func moving(w io.Writer) func(work.Event) {
+	var bar *progressbar.ProgressBar
+	var stop chan struct{}
+	return func(e work.Event) {
+		if bar != nil {
+			close(stop)
+			_ = bar.Clear()
+			bar = nil
+		}
+		if e.Done {
+			fmt.Fprintln(w, finished(e))
+			return
+		}
+		bar = progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(e.Text),
+			progressbar.OptionSpinnerType(spinner), progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish())
+		stop = make(chan struct{})
+		go func(bar *progressbar.ProgressBar, stop chan struct{}) {
+			tick := time.NewTicker(100 * time.Millisecond)
+			defer tick.Stop()
+			for {
+				select {
+				case <-stop:
+					return
+				case <-tick.C:
+					_ = bar.Add(1)
+				}
+			}
+		}(bar, stop)
+	}
+}

@@ -1,0 +1,46 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/work"
+)
+
+func (a *app) route() *cobra.Command {
+	var opt work.RouteOptions
+	cmd := &cobra.Command{
+		Use:   "route",
+		Short: "Compute the legs to a destination",
+		Long: `Route computes the smallest legs that lead to the destination: everything
+inside its present major first, then one major at a time together with the
+companions that cannot stay behind. Each leg ends in a state that resolves.
+The route is kept in .bellwether/route.yaml, where you may edit it. If the
+destination cannot be reached, route prints a proof and ends with status 1.
+
+Without --to and --reach, everything is refreshed within its major.`,
+		Example: `  bellwether route --to quayside@^4
+  bellwether route --to quayside@^4 --to tide-form@^6 --preview tide-form
+  bellwether route --reach major --hold knotwork`,
+		Args: a.noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			o, err := a.out()
+			if err != nil {
+				return err
+			}
+			p, err := a.open(a.progress())
+			if err != nil {
+				return err
+			}
+			r, err := p.Route(cmd.Context(), opt)
+			if err != nil {
+				return a.conflict(err, "There is no way to "+joined(opt.To, "there")+":")
+			}
+			return o.Route(r)
+		},
+	}
+	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`; may be given several times")
+	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how far everything else may move by itself: patch, minor or major")
+	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages` that stay where they are")
+	a.registryFlags(cmd)
+	return cmd
+}

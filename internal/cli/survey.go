@@ -1,0 +1,36 @@
+package cli
+
+import "github.com/spf13/cobra"
+
+func (a *app) survey() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "survey",
+		Short: "Look: what is declared, what is locked, what is newer",
+		Long: `Survey lists every requirement of every component with what the manifest
+states, what the lock has, and the newest release within the major and beyond.
+It runs nothing and changes nothing.`,
+		Example: `  bellwether survey
+  bellwether survey --format json --as-of 2026-01-31`,
+		Args: a.noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			o, err := a.out()
+			if err != nil {
+				return err
+			}
+			p, err := a.open(nil)
+			if err != nil {
+				return err
+			}
+			s, problem := p.Survey(cmd.Context())
+			if s == nil {
+				return problem
+			}
+			if err := o.Survey(s); err != nil {
+				return err
+			}
+			return problem
+		},
+	}
+	a.registryFlags(cmd)
+	return cmd
+}

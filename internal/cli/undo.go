@@ -1,0 +1,33 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) undo() *cobra.Command {
+	var all bool
+	cmd := &cobra.Command{
+		Use:   "undo",
+		Short: "Take the last leg back",
+		Long: `Undo returns to the commit before the last leg, or puts the files of a leg
+that was not committed back. It takes no commit back that it did not make.`,
+		Example: `  bellwether undo
+  bellwether undo --all`,
+		Args: a.noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.open(a.progress())
+			if err != nil {
+				return err
+			}
+			undone, err := p.Undo(cmd.Context(), all)
+			for _, id := range undone {
+				fmt.Fprintf(a.stdout, "took leg %s back\n", id)
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "take all legs of the route back")
+	return cmd
+}

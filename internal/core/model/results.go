@@ -1,0 +1,132 @@
+package model
+
+import "time"
+
+// Survey is what a project declares, has locked, and could have.
+type Survey struct {
+	Components []SurveyComponent `json:"components"`
+}
+
+// SurveyComponent is one component of a survey.
+type SurveyComponent struct {
+	Dir          string              `json:"dir"`
+	Name         string              `json:"name,omitempty"`
+	Ecosystem    string              `json:"ecosystem"`
+	Manifest     string              `json:"manifest"`
+	Lock         string              `json:"lock,omitempty"`
+	Requirements []SurveyRequirement `json:"requirements"`
+	Runtimes     []SurveyRuntime     `json:"runtimes,omitempty"`
+}
+
+// SurveyRequirement is one declared dependency with what is newer.
+type SurveyRequirement struct {
+	Name       string `json:"name"`
+	PURL       string `json:"purl"`
+	Group      string `json:"group"`
+	Range      string `json:"range"`
+	Place      string `json:"place"`                // file:line
+	Locked     string `json:"locked,omitempty"`     // the version in effect
+	Patch      string `json:"patch,omitempty"`      // newest fix, if newer than what is locked
+	Minor      string `json:"minor,omitempty"`      // newest within the major, if newer
+	Major      string `json:"major,omitempty"`      // newest of all, if in a newer major
+	Preview    string `json:"preview,omitempty"`    // newest pre-release, if newer than all releases
+	Majors     int    `json:"majors,omitempty"`     // how many majors behind
+	Deprecated string `json:"deprecated,omitempty"` // the notice for what is locked
+	Fixed      string `json:"fixed,omitempty"`      // why it cannot be moved by version
+	Runtime    string `json:"runtime,omitempty"`    // what the newest states it runs on
+	Problem    string `json:"problem,omitempty"`    // why nothing newer can be told
+}
+
+// SurveyRuntime is a runtime or tool that a manifest states.
+type SurveyRuntime struct {
+	Subject   string `json:"subject"`
+	Range     string `json:"range"`
+	Place     string `json:"place"`
+	Installed string `json:"installed,omitempty"`
+}
+
+// Explanation is why a package is at its version, or why it is not at another.
+type Explanation struct {
+	Component string        `json:"component"`
+	Name      string        `json:"name"`
+	Version   string        `json:"version,omitempty"` // the one asked about
+	Locked    []LockedCopy  `json:"locked"`
+	Releases  []ReleaseLine `json:"releases,omitempty"`
+	Possible  bool          `json:"possible"` // of the version asked about
+	Proof     []string      `json:"proof,omitempty"`
+	Moves     []MoveSummary `json:"moves,omitempty"` // what would move along
+}
+
+// LockedCopy is one copy of a package in a lock, and who asks for it.
+type LockedCopy struct {
+	Version string   `json:"version"`
+	Where   string   `json:"where"`
+	Askers  []string `json:"askers"`
+}
+
+// ReleaseLine is one release in a list.
+type ReleaseLine struct {
+	Version    string    `json:"version"`
+	Published  time.Time `json:"published,omitzero"`
+	Deprecated string    `json:"deprecated,omitempty"`
+	Runtime    string    `json:"runtime,omitempty"`
+}
+
+// MoveSummary is a move in results.
+type MoveSummary struct {
+	Name    string   `json:"name"`
+	PURL    string   `json:"purl"`
+	From    string   `json:"from,omitempty"`
+	To      string   `json:"to,omitempty"`
+	Because string   `json:"because,omitempty"`
+	Places  []string `json:"places,omitempty"`
+}
+
+// Summary gives a move in the form of results.
+func (m Move) Summary() MoveSummary {
+	s := MoveSummary{Name: m.Name, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because}
+	for _, site := range m.Sites {
+		s.Places = append(s.Places, site.String())
+	}
+	return s
+}
+
+// RouteResult is a computed route.
+type RouteResult struct {
+	File        string      `json:"file"`
+	Destination []string    `json:"destination"`
+	Legs        []LegResult `json:"legs"`
+	Notices     []string    `json:"notices,omitempty"`
+}
+
+// LegResult is a leg in results.
+type LegResult struct {
+	ID        string        `json:"id"`
+	Title     string        `json:"title"`
+	Component string        `json:"component"`
+	Status    string        `json:"status,omitempty"` // done, repair, next or waiting
+	Commit    string        `json:"commit,omitempty"`
+	Moves     []MoveSummary `json:"moves"`
+	Carried   []MoveSummary `json:"carried,omitempty"`
+}
+
+// Result gives a leg in the form of results.
+func (l Leg) Result() LegResult {
+	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}}
+	for _, m := range l.Moves {
+		r.Moves = append(r.Moves, m.Summary())
+	}
+	for _, m := range l.Carried {
+		r.Carried = append(r.Carried, m.Summary())
+	}
+	return r
+}
+
+// StatusResult is where a project is on its route.
+type StatusResult struct {
+	Destination []string    `json:"destination,omitempty"`
+	Branch      string      `json:"branch,omitempty"`
+	Legs        []LegResult `json:"legs"`
+	Next        string      `json:"next"` // what to do next, a sentence
+	Recovered   []string    `json:"recovered,omitempty"`
+}

@@ -1,0 +1,64 @@
+// Package route computes the ordered legs from where a component is to where
+// it is to be. It moves one subject at a time, keeps everything else, and
+// sees what is forced along; what is forced along belongs to the leg.
+package route
+
+import (
+	"context"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+)
+
+// Bound limits what one requirement may become.
+type Bound struct {
+	// Allow tells which releases may be chosen; nil for any that is not
+	// older than the locked one.
+	Allow func(v version.Version) bool
+	// Newest asks for the newest allowed release even where the locked one
+	// would do.
+	Newest bool
+	// Why says in a sentence who set the bound; empty for the manifest.
+	Why string
+}
+
+// Goal is what a solved state must be like.
+type Goal struct {
+	Bounds map[string]Bound // by the name that the manifest uses
+	Rest   Bound            // for all other requirements
+	First  []string         // names to decide before all others, in this order
+}
+
+// State is a solved state, as far as planning is concerned.
+type State struct {
+	Moves   []model.Move // of direct requirements, from the present state
+	Carried []model.Move // of packages that only the lock names
+}
+
+// World is the component that a route is planned for. Planning never changes
+// anything outside of it.
+type World interface {
+	// Solve finds a state that meets the goal; the error is a
+	// *solve.Conflict if there is none.
+	Solve(ctx context.Context, goal Goal) (*State, error)
+	// Take makes the state that Solve found last the present one.
+	Take() error
+}
+
+// Subject is a direct requirement that can move.
+type Subject struct {
+	Name     string
+	At       version.Version // where it is; nil if nothing is locked
+	Releases []version.Version
+	Previews bool     // pre-releases may be taken
+	Peers    []string // names that any of its releases wants to meet
+	Held     bool     // stays where it is
+	Yanked   func(v version.Version) bool
+}
+
+// Wish is a destination that a user named.
+type Wish struct {
+	Name  string
+	Range version.Range
+	Text  string // as the user wrote it
+}

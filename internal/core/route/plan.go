@@ -1,0 +1,360 @@
+package route
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// Plan is what a route is computed from.
+type Plan struct {
+	Component string // its Dir, for the legs
+	Order     version.Order
+	Subjects  []*Subject
+	Wishes    []Wish
+	Reach     version.Reach // how far everything else may move by itself
+	NoLock    bool          // the first leg writes the lock that is missing
+}
+
+// Legs computes the route's legs. What had to be left behind, and why, is in
+// the notices. The error is a *solve.Conflict if a wish cannot be met.
+func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []string, err error) {
+	r := &planner{Plan: p, world: w, ctx: ctx}
+	steps := []func() error{r.lock, func() error { return r.refresh("refresh", "refresh") }, r.destinations}
+	if p.Reach == version.Major {
+		steps = append(steps, r.frameworks, r.rest)
+	}
+	steps = append(steps, func() error { return r.refresh("catch-up", "catch up") })
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return nil, nil, err
+		}
+	}
+	return r.legs, r.notices, nil
+}
+
+type planner struct {
+	*Plan
+	world   World
+	ctx     context.Context
+	legs    []model.Leg
+	notices []string
+}
+
+// leg solves for a goal and makes a leg of what moved, if anything did.
+// because gives the reason of each move.
+func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) string) (bool, error) {
+	if err := r.ctx.Err(); err != nil {
+		return false, err
+	}
+	state, err := r.world.Solve(r.ctx, goal)
+	if err != nil {
+		return false, err
+	}
+	if len(state.Moves)+len(state.Carried) == 0 {
+		return false, nil
+	}
+	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried}
+	for i := range leg.Moves {
+		m := &leg.Moves[i]
+		m.Because = because(*m)
+		if s := r.subject(m.Name); s != nil {
+			if s.At, err = r.Order.Parse(m.To); err != nil {
+				return false, err
+			}
+		}
+	}
+	r.legs = append(r.legs, leg)
+	return true, r.world.Take()
+}
+
+func (r *planner) subject(name string) *Subject {
+	for _, s := range r.Subjects {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// held are the bounds of what must not move at all.
+func (r *planner) held() map[string]Bound {
+	bounds := map[string]Bound{}
+	for _, s := range r.Subjects {
+		if s.Held && s.At != nil {
+			at := s.At
+			bounds[s.Name] = Bound{
+				Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
+				Why:   fmt.Sprintf("%s is held at %s", s.Name, at),
+			}
+		}
+	}
+	return bounds
+}
+
+func (r *planner) lock() error {
+	if !r.NoLock {
+		return nil
+	}
+	_, err := r.leg("lock", "write the lock that is missing", Goal{}, func(model.Move) string { return "there was no lock" })
+	return err
+}
+
+// refresh takes everything within reach to the newest of its line.
+func (r *planner) refresh(id, title string) error {
+	bounds := r.held()
+	asked := func(name string) bool {
+		return r.Reach >= version.Patch || slices.ContainsFunc(r.Wishes, func(w Wish) bool { return w.Name == name && id == "refresh" })
+	}
+	reach := r.Reach
+	if reach == version.Stay || reach == version.Major {
+		reach = version.Minor
+	}
+	any := false
+	for _, s := range r.Subjects {
+		if s.Held || s.At == nil {
+			continue
+		}
+		at, wish := s.At, r.wish(s.Name)
+		bounds[s.Name] = Bound{
+			Newest: asked(s.Name),
+			Why:    fmt.Sprintf("%s is to stay within %s in this leg", s.Name, s.At.Line()),
+			Allow: func(v version.Version) bool {
+				if v.Compare(at) < 0 || r.Order.Step(at, v) > reach {
+					return false
+				}
+				// Not past a destination in the same line.
+				return wish == nil || v.Compare(at) == 0 || !r.sameLine(wish, at) || wish.Range.Contains(v)
+			},
+		}
+		any = any || asked(s.Name)
+	}
+	if !any {
+		return nil
+	}
+	first := r.byUse()
+	_, err := r.leg(id, title+" within the majors that are in use", Goal{Bounds: bounds, First: first}, func(m model.Move) string {
+		if r.wish(m.Name) == nil && r.Reach == version.Stay {
+			return "another package of this leg needs it"
+		}
+		return "newest within " + r.lineOf(m.From)
+	})
+	return err
+}
+
+func (r *planner) lineOf(text string) string {
+	v, err := r.Order.Parse(text)
+	if err != nil {
+		return text
+	}
+	return v.Line()
+}
+
+func (r *planner) wish(name string) *Wish {
+	for i := range r.Wishes {
+		if r.Wishes[i].Name == name {
+			return &r.Wishes[i]
+		}
+	}
+	return nil
+}
+
+// sameLine tells whether a wish is about the line that at is in.
+func (r *planner) sameLine(w *Wish, at version.Version) bool {
+	s := r.subject(w.Name)
+	return s != nil && slices.ContainsFunc(s.candidates(w.Range), func(v version.Version) bool { return v.Line() == at.Line() })
+}
+
+// byUse are the names that others want to meet, the most wanted first.
+func (r *planner) byUse() []string {
+	uses := map[string]int{}
+	for _, s := range r.Subjects {
+		for _, peer := range s.Peers {
+			if peer != s.Name && r.subject(peer) != nil {
+				uses[peer]++
+			}
+		}
+	}
+	var names []string
+	for name := range uses {
+		names = append(names, name)
+	}
+	slices.SortFunc(names, func(a, b string) int { return cmp.Or(uses[b]-uses[a], strings.Compare(a, b)) })
+	return names
+}
+
+// candidates are the releases in a range, or all with a nil one; pre-releases
+// only where the range or the subject admits them.
+func (s *Subject) candidates(rng version.Range) []version.Version {
+	var list []version.Version
+	for _, v := range s.Releases {
+		switch {
+		case rng != nil && rng.Contains(v):
+		case rng != nil:
+			continue
+		case v.Preview() && !s.Previews, s.Yanked != nil && s.Yanked(v):
+			continue
+		}
+		list = append(list, v)
+	}
+	return list
+}
+
+// linesTo are the lines above the present one up to that of target, each by
+// one of its versions, ascending.
+func (s *Subject) linesTo(target version.Version) []version.Version {
+	var lines []version.Version
+	for _, v := range s.candidates(nil) {
+		if v.Compare(s.At) <= 0 || v.Line() == s.At.Line() || v.Compare(target) > 0 || v.Preview() {
+			continue
+		}
+		if n := len(lines); n == 0 || lines[n-1].Line() != v.Line() {
+			lines = append(lines, v)
+		}
+	}
+	return lines
+}
+
+// moveTo makes a leg that takes one subject into a set of versions.
+func (r *planner) moveTo(s *Subject, title, why string, reason string, allow func(v version.Version) bool) (bool, error) {
+	bounds := r.held()
+	bounds[s.Name] = Bound{Allow: allow, Newest: true, Why: why}
+	return r.leg(slug(s.Name)+"-"+slug(title), s.Name+" to "+title, Goal{Bounds: bounds, First: []string{s.Name}}, func(m model.Move) string {
+		if m.Name == s.Name {
+			return reason
+		}
+		return "cannot stay as it is beside " + s.Name + " " + title
+	})
+}
+
+// slug is a name made fit for an identifier.
+func slug(name string) string {
+	return strings.Trim(strings.Map(func(c rune) rune {
+		switch {
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c == '.':
+			return c
+		case c >= 'A' && c <= 'Z':
+			return c + 'a' - 'A'
+		}
+		return '-'
+	}, name), "-")
+}
+
+// destinations takes each named subject to where it was asked to go, one
+// major at a time.
+func (r *planner) destinations() error {
+	for _, w := range r.Wishes {
+		s := r.subject(w.Name)
+		goals := s.candidates(w.Range)
+		if len(goals) == 0 {
+			return fmt.Errorf("%s: no release of %s is in the range", w.Text, w.Name)
+		}
+		target := goals[len(goals)-1]
+		if s.At != nil {
+			for _, line := range s.linesTo(target) {
+				if line.Line() == target.Line() || w.Range.Contains(line) {
+					continue
+				}
+				_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to pass through %s on the way to %s", s.Name, line.Line(), w.Text),
+					"on the way to "+w.Text, inLine(line))
+				var conflict *solve.Conflict
+				if errors.As(err, &conflict) {
+					r.notices = append(r.notices, fmt.Sprintf("%s skips %s: %s", s.Name, line.Line(), firstFacts(conflict)))
+					continue
+				}
+				if err != nil {
+					return err
+				}
+			}
+		}
+		title := target.Line()
+		if s.At != nil && s.At.Line() == title {
+			title = target.String()
+		}
+		if _, err := r.moveTo(s, title, w.Text+" is asked for", "asked for", w.Range.Contains); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func inLine(line version.Version) func(version.Version) bool {
+	return func(v version.Version) bool { return v.Line() == line.Line() && !v.Preview() }
+}
+
+// firstFacts are the facts of a proof, in one line.
+func firstFacts(c *solve.Conflict) string {
+	var facts []string
+	for _, s := range c.Proof() {
+		if len(s.From) == 0 {
+			facts = append(facts, s.Text)
+		}
+	}
+	return strings.Join(facts, "; ")
+}
+
+// frameworks takes what others want to meet up to the newest major, one major
+// at a time, with what cannot stay behind.
+func (r *planner) frameworks() error {
+	for _, name := range r.byUse() {
+		s := r.subject(name)
+		if s.Held || s.At == nil || r.wish(name) != nil {
+			continue
+		}
+		all := s.candidates(nil)
+		if len(all) == 0 {
+			continue
+		}
+		for _, line := range s.linesTo(all[len(all)-1]) {
+			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", name, line.Line()), "newer major, within --reach major", inLine(line))
+			if stop, err := r.leftBehind(s, line, err); err != nil {
+				return err
+			} else if stop {
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// leftBehind notes a subject that cannot move on, and why.
+func (r *planner) leftBehind(s *Subject, line version.Version, err error) (bool, error) {
+	var conflict *solve.Conflict
+	if !errors.As(err, &conflict) {
+		return false, err
+	}
+	r.notices = append(r.notices, fmt.Sprintf("%s stays at %s and does not go to %s: %s", s.Name, s.At, line.Line(), firstFacts(conflict)))
+	return true, nil
+}
+
+// rest takes everything else to the newest major that goes, each by itself.
+func (r *planner) rest() error {
+	used := r.byUse()
+	for _, s := range r.Subjects {
+		if s.Held || s.At == nil || r.wish(s.Name) != nil || slices.Contains(used, s.Name) {
+			continue
+		}
+		all := s.candidates(nil)
+		if len(all) == 0 {
+			continue
+		}
+		for _, line := range slices.Backward(s.linesTo(all[len(all)-1])) {
+			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", s.Name, line.Line()), "newer major, within --reach major", inLine(line))
+			stuck, err := r.leftBehind(s, line, err)
+			if err != nil {
+				return err
+			}
+			if !stuck {
+				break
+			}
+		}
+	}
+	return nil
+}

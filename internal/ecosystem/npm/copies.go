@@ -1,0 +1,54 @@
+package npm
+
+import (
+	"fmt"
+	"path"
+	"slices"
+
+	"bellwether/internal/core/model"
+)
+
+// Copies are the copies of a package in the lock, and who asks for each.
+func (Ecosystem) Copies(c *model.Component, name string) []model.LockedCopy {
+	p := c.Detail.(*project)
+	t := p.tree()
+	var copies []model.LockedCopy
+	t.walk(func(n *node) {
+		if n.isTop() || n.name != name && n.pkgName != name {
+			return
+		}
+		l := model.LockedCopy{Version: n.target().version, Where: path.Join(p.dir, n.loc)}
+		for _, d := range t.dependents[n.name] {
+			for _, e := range d.edgeList {
+				if e.name == n.name && d.get(e) == n {
+					l.Askers = append(l.Askers, p.asker(t, d, e))
+				}
+			}
+		}
+		slices.Sort(l.Askers)
+		copies = append(copies, l)
+	})
+	return copies
+}
+
+// asker says who asks for an edge, with the place for a manifest.
+func (p *project) asker(t *tree, d *node, e edge) string {
+	if !d.isTop() {
+		text := fmt.Sprintf("%s %s needs %s", d.pkgName, d.version, shown(e.spec.text))
+		if e.kind.peer() {
+			text += " as a peer"
+		}
+		return text
+	}
+	for _, m := range p.manifests() {
+		if t.tops[m.dir] != d {
+			continue
+		}
+		for _, dep := range m.dependencies {
+			if dep.name == e.name {
+				return fmt.Sprintf("%s asks for %s", dep.site, shown(e.spec.text))
+			}
+		}
+	}
+	return d.loc
+}

@@ -1,0 +1,244 @@
+// Package view shows results as text, JSON and Markdown. Text and Markdown
+// are drawn from the same description, so that they always say the same.
+package view
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// Format is how a result is shown.
+type Format string
+
+// The formats of every reading command.
+const (
+	Text     Format = "text"
+	JSON     Format = "json"
+	Markdown Format = "markdown"
+)
+
+// Formats are all of them.
+var Formats = []Format{Text, JSON, Markdown}
+
+// style is the meaning that a piece of text is shown with.
+type style int
+
+const (
+	usual style = iota
+	strong
+	faint
+	good
+	warn
+	bad
+)
+
+var colours = map[style]text.Colors{
+	strong: {text.Bold},
+	faint:  {text.Faint},
+	good:   {text.FgGreen},
+	warn:   {text.FgYellow},
+	bad:    {text.FgRed},
+}
+
+// span is a piece of text with a meaning.
+type span struct {
+	text  string
+	style style
+}
+
+func plain(format string, args ...any) span { return span{fmt.Sprintf(format, args...), usual} }
+
+// block is a part of a document.
+type block interface {
+	text(w io.Writer, p palette)
+	markdown(w io.Writer)
+}
+
+// document is what is to be shown, in order.
+type document struct{ blocks []block }
+
+func (d *document) add(b ...block) { d.blocks = append(d.blocks, b...) }
+
+// heading opens a part of the document.
+type heading struct {
+	title string
+	note  string // said beside the title
+}
+
+// line is one line of spans.
+type line []span
+
+// list is a list of items.
+type list []line
+
+// grid is a table. Columns that are empty throughout are left out.
+type grid struct {
+	columns []string
+	rows    []line
+}
+
+// code is text that stays as it is.
+type code []string
+
+// palette colours text, or does not.
+type palette struct{ on bool }
+
+func (p palette) paint(s span) string {
+	if c, ok := colours[s.style]; ok && p.on && s.text != "" {
+		return c.Sprint(s.text)
+	}
+	return s.text
+}
+
+func (h heading) text(w io.Writer, p palette) {
+	fmt.Fprint(w, p.paint(span{h.title, strong}))
+	if h.note != "" {
+		fmt.Fprint(w, "  ", p.paint(span{h.note, faint}))
+	}
+	fmt.Fprintln(w)
+}
+
+func (h heading) markdown(w io.Writer) {
+	fmt.Fprintf(w, "## %s\n\n", h.title)
+	if h.note != "" {
+		fmt.Fprintf(w, "%s\n\n", h.note)
+	}
+}
+
+func (l line) text(w io.Writer, p palette) {
+	for _, s := range l {
+		fmt.Fprint(w, p.paint(s))
+	}
+	fmt.Fprintln(w)
+}
+
+func (l line) markdown(w io.Writer) {
+	for _, s := range l {
+		fmt.Fprint(w, s.text)
+	}
+	fmt.Fprint(w, "\n\n")
+}
+
+func (l list) text(w io.Writer, p palette) {
+	for _, item := range l {
+		fmt.Fprint(w, "  ")
+		item.text(w, p)
+	}
+}
+
+func (l list) markdown(w io.Writer) {
+	for _, item := range l {
+		fmt.Fprint(w, "- ")
+		for _, s := range item {
+			fmt.Fprint(w, strings.TrimLeft(s.text, " "))
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintln(w)
+}
+
+func (c code) text(w io.Writer, p palette) {
+	for _, l := range c {
+		fmt.Fprintln(w, "    "+p.paint(span{l, faint}))
+	}
+}
+
+func (c code) markdown(w io.Writer) {
+	fmt.Fprintf(w, "```text\n%s\n```\n\n", strings.Join(c, "\n"))
+}
+
+// shown gives the table with the columns that say something.
+func (g grid) shown(cell func(span) string) table.Writer {
+	t := table.NewWriter()
+	var header table.Row
+	var keep []int
+	for i, title := range g.columns {
+		for _, row := range g.rows {
+			if i < len(row) && row[i].text != "" {
+				keep = append(keep, i)
+				header = append(header, title)
+				break
+			}
+		}
+	}
+	t.AppendHeader(header)
+	for _, row := range g.rows {
+		var cells table.Row
+		for _, i := range keep {
+			if i < len(row) {
+				cells = append(cells, cell(row[i]))
+			} else {
+				cells = append(cells, "")
+			}
+		}
+		t.AppendRow(cells)
+	}
+	return t
+}
+
+func (g grid) text(w io.Writer, p palette) {
+	t := g.shown(p.paint)
+	s := table.StyleDefault
+	s.Options = table.OptionsNoBordersAndSeparators
+	s.Box.PaddingLeft, s.Box.PaddingRight = "  ", ""
+	s.Format.Header = text.FormatDefault
+	if p.on {
+		s.Color.Header = text.Colors{text.Faint}
+	}
+	t.SetStyle(s)
+	for row := range strings.Lines(t.Render()) {
+		fmt.Fprintln(w, strings.TrimRight(row, " \n"))
+	}
+}
+
+func (g grid) markdown(w io.Writer) {
+	fmt.Fprintf(w, "%s\n\n", g.shown(func(s span) string { return s.text }).RenderMarkdown())
+}
+
+// gap is an empty line in text.
+type gap struct{}
+
+func (gap) text(w io.Writer, _ palette) { fmt.Fprintln(w) }
+func (gap) markdown(io.Writer)          {}
+
+// show writes a document in a format; v is what JSON holds, under schema.
+func show(w io.Writer, f Format, colour bool, schema string, v any, d *document) error {
+	var b strings.Builder
+	switch f {
+	case JSON:
+		return showJSON(w, schema, v)
+	case Markdown:
+		for _, part := range d.blocks {
+			part.markdown(&b)
+		}
+	default:
+		for _, part := range d.blocks {
+			part.text(&b, palette{colour})
+		}
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// showJSON writes v as an object whose first member names its schema.
+func showJSON(w io.Writer, schema string, v any) error {
+	body, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	head, err := json.Marshal("bellwether/" + schema + "/1")
+	if err != nil {
+		return err
+	}
+	rest := strings.TrimPrefix(string(body), "{")
+	if rest != "}" {
+		rest = "," + rest
+	}
+	_, err = fmt.Fprintf(w, "{\n  \"schema\": %s%s\n", head, rest)
+	return err
+}

@@ -1,0 +1,436 @@
+package view
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/model"
+)
+
+// Out is where and how results are shown.
+type Out struct {
+	W      io.Writer
+	Format Format
+	Colour bool
+}
+
+func (o Out) show(schema string, v any, d *document) error {
+	return show(o.W, o.Format, o.Colour, schema, v, d)
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Survey shows what is declared, locked and newer.
+func (o Out) Survey(s *model.Survey) error {
+	d := &document{}
+	for i, c := range s.Components {
+		if i > 0 {
+			d.add(gap{})
+		}
+		title := c.Dir
+		if title == "." {
+			title = cmpOr(c.Name, "this folder")
+		}
+		lock := "no lock"
+		if c.Lock != "" {
+			lock = "locked in " + c.Lock
+		}
+		d.add(heading{title, fmt.Sprintf("%s, %s, %s", c.Ecosystem, count(len(c.Requirements), "requirement", "requirements"), lock)})
+		d.add(surveyGrid(c))
+		var rows list
+		for _, r := range c.Runtimes {
+			text := fmt.Sprintf("%s %s (%s)", r.Subject, r.Range, r.Place)
+			if r.Installed != "" {
+				text += ", installed is " + r.Installed
+			}
+			rows = append(rows, line{span{text, faint}})
+		}
+		if len(rows) > 0 {
+			d.add(gap{}, rows)
+		}
+		if notes := surveyNotes(c); len(notes) > 0 {
+			d.add(gap{}, notes)
+		}
+	}
+	return o.show("survey", s, d)
+}
+
+func surveyGrid(c model.SurveyComponent) grid {
+	g := grid{columns: []string{"package", "stated", "locked", "newest fix", "within major", "newest", ""}}
+	for _, r := range c.Requirements {
+		note := span{}
+		switch {
+		case r.Problem != "":
+			note = span{"cannot be asked for", bad}
+		case r.Fixed != "":
+			note = span{r.Fixed, faint}
+		case r.Deprecated != "":
+			note = span{"deprecated", bad}
+		case r.Majors > 0:
+			note = span{count(r.Majors, "major", "majors") + " behind", warn}
+		case r.Minor != "":
+			note = span{"newer within its major", usual}
+		case r.Preview != "":
+			note = span{"only a pre-release is newer: " + r.Preview, faint}
+		case r.Locked != "":
+			note = span{"up to date", good}
+		}
+		patch := r.Patch
+		if patch == r.Minor {
+			patch = ""
+		}
+		name := r.Name
+		switch r.Group {
+		case "devDependencies":
+			name += " (dev)"
+		case "optionalDependencies":
+			name += " (optional)"
+		case "peerDependencies":
+			name += " (peer)"
+		}
+		g.rows = append(g.rows, line{plain("%s", name), span{cmpOr(r.Range, `""`), faint}, plain("%s", r.Locked), span{patch, good}, span{r.Minor, good}, span{r.Major, warn}, note})
+	}
+	return g
+}
+
+// surveyNotes are what does not fit into the table.
+func surveyNotes(c model.SurveyComponent) list {
+	var notes list
+	for _, r := range c.Requirements {
+		switch {
+		case r.Problem != "":
+			notes = append(notes, line{span{r.Name, bad}, plain(" (%s): %s", r.Place, r.Problem)})
+		case r.Deprecated != "":
+			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain(" is deprecated: %s", r.Deprecated)})
+		}
+	}
+	return notes
+}
+
+func cmpOr(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// Explain shows why a package is where it is, or why it cannot be elsewhere.
+func (o Out) Explain(all []model.Explanation) error {
+	d := &document{}
+	for i, e := range all {
+		if i > 0 {
+			d.add(gap{})
+		}
+		explainOne(d, e)
+	}
+	return o.show("explain", struct {
+		Explanations []model.Explanation `json:"explanations"`
+	}{all}, d)
+}
+
+// shownReleases is how many releases are listed.
+const shownReleases = 8
+
+func explainOne(d *document, e model.Explanation) {
+	where := ""
+	if e.Component != "." {
+		where = "in " + e.Component
+	}
+	switch {
+	case e.Version == "":
+		d.add(heading{e.Name, where})
+		for _, c := range e.Locked {
+			d.add(line{plain("  is at "), span{c.Version, strong}, span{" in " + c.Where, faint}, plain(", because")})
+			var askers list
+			for _, a := range c.Askers {
+				askers = append(askers, line{plain("  %s", a)})
+			}
+			d.add(askers)
+		}
+		if len(e.Locked) == 0 {
+			d.add(line{plain("  is not locked")})
+		}
+		g := grid{columns: []string{"newest releases", "published", "states", ""}}
+		for _, r := range e.Releases[:min(len(e.Releases), shownReleases)] {
+			date := ""
+			if !r.Published.IsZero() {
+				date = r.Published.Format(time.DateOnly)
+			}
+			note := span{}
+			if r.Deprecated != "" {
+				note = span{"deprecated: " + r.Deprecated, bad}
+			} else if slices.ContainsFunc(e.Locked, func(c model.LockedCopy) bool { return c.Version == r.Version }) {
+				note = span{"locked", good}
+			}
+			g.rows = append(g.rows, line{plain("%s", r.Version), span{date, faint}, plain("%s", r.Runtime), note})
+		}
+		d.add(gap{}, g)
+	case e.Possible && len(e.Moves) == 0:
+		d.add(line{plain("%s@%s is what is there already.", e.Name, e.Version)})
+	case e.Possible:
+		d.add(heading{fmt.Sprintf("%s@%s is possible", e.Name, e.Version), where}, line{plain("These would move:")}, moveGrid(e.Moves))
+	default:
+		d.add(heading{fmt.Sprintf("%s@%s is not possible", e.Name, e.Version), where}, proofList(e.Proof))
+	}
+}
+
+func proofList(lines []string) list {
+	var l list
+	for i, text := range lines {
+		s := usual
+		if i == len(lines)-1 {
+			s = bad
+		}
+		l = append(l, line{span{text, s}})
+	}
+	return l
+}
+
+func moveGrid(moves []model.MoveSummary) grid {
+	g := grid{columns: []string{"package", "from", "to", "because"}}
+	for _, m := range moves {
+		to := span{m.To, good}
+		if m.To == "" {
+			to = span{"goes away", faint}
+		}
+		from := m.From
+		if from == "" {
+			from = "new"
+		}
+		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, span{m.Because, faint}})
+	}
+	return g
+}
+
+// Route shows the legs of a computed route.
+func (o Out) Route(r *model.RouteResult) error {
+	d := &document{}
+	if len(r.Legs) == 0 {
+		d.add(line{span{"Nothing to do: ", good}, plain("the project is where it was asked to go.")})
+	} else {
+		d.add(heading{count(len(r.Legs), "leg", "legs") + " to " + strings.Join(r.Destination, ", "), "kept in " + r.File})
+	}
+	components := map[string]bool{}
+	for _, l := range r.Legs {
+		components[l.Component] = true
+	}
+	for _, l := range r.Legs {
+		d.add(gap{}, legHeading(l, len(components) > 1), moveGrid(l.Moves))
+		if n := len(l.Carried); n > 0 {
+			d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(l.Carried), faint}})
+		}
+	}
+	if len(r.Notices) > 0 {
+		d.add(gap{}, heading{"Left behind", ""})
+		var notes list
+		for _, n := range r.Notices {
+			notes = append(notes, line{span{n, warn}})
+		}
+		d.add(notes)
+	}
+	if len(r.Legs) > 0 {
+		d.add(gap{}, line{plain("next: "), span{"bellwether advance", strong}, plain(" carries out the first leg, "), span{"--all", strong}, plain(" all of them")})
+	}
+	return o.show("route", r, d)
+}
+
+func legHeading(l model.LegResult, several bool) heading {
+	note := ""
+	if several {
+		note = "in " + l.Component
+	}
+	return heading{"leg " + l.ID + ": " + l.Title, note}
+}
+
+// carriedShown is how many carried packages are named.
+const carriedShown = 6
+
+func carriedNames(moves []model.MoveSummary) string {
+	var names []string
+	for _, m := range moves[:min(len(moves), carriedShown)] {
+		switch {
+		case m.From == "":
+			names = append(names, m.Name+" "+m.To+" (new)")
+		case m.To == "":
+			names = append(names, m.Name+" (gone)")
+		default:
+			names = append(names, m.Name+" "+m.To)
+		}
+	}
+	if n := len(moves) - len(names); n > 0 {
+		names = append(names, fmt.Sprintf("and %d more", n))
+	}
+	return strings.Join(names, ", ")
+}
+
+// Leg shows what came of carrying out a leg.
+func (o Out) Leg(r *finding.LegResult) error {
+	d := &document{}
+	d.add(legHeading(r.Leg, r.Leg.Component != "."), moveGrid(r.Leg.Moves))
+	if n := len(r.Leg.Carried); n > 0 {
+		d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(r.Leg.Carried), faint}})
+	}
+	d.add(gap{})
+	verification(d, r.Verification)
+	comparison(d, &r.Comparison)
+	passed, failed := r.Verification.Count()
+	switch {
+	case r.Done && r.Commit != "":
+		d.add(line{span{"done", good}, plain(", %s, committed as %.10s; %s to go", tests(passed, failed), r.Commit, count(r.Left, "leg", "legs"))})
+	case r.Done:
+		d.add(line{span{"done", good}, plain(", %s; %s to go", tests(passed, failed), count(r.Left, "leg", "legs"))})
+	default:
+		d.add(line{span{"not done", bad}, plain(": the leg's changes are in the working tree, nothing is committed")},
+			line{plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(" again, or take the leg back with "), span{"bellwether undo", strong}})
+	}
+	return o.show("leg", r, d)
+}
+
+func tests(passed, failed int) string {
+	switch {
+	case passed+failed == 0:
+		return "all stages passed"
+	case failed == 0:
+		return count(passed, "test", "tests") + " passed"
+	}
+	return fmt.Sprintf("%d tests passed, %d failed as before", passed, failed)
+}
+
+// Verify shows a verification.
+func (o Out) Verify(r *finding.Result) error {
+	d := &document{}
+	verification(d, r.Verification)
+	if r.Comparison != nil {
+		comparison(d, r.Comparison)
+	} else {
+		comparison(d, failuresOf(r.Verification))
+	}
+	passed, failed := r.Count()
+	switch {
+	case r.Green():
+		d.add(line{span{"green", good}, plain(": %s", tests(passed, failed))})
+	case passed+failed > 0:
+		d.add(line{span{"not green", bad}, plain(": %d tests passed, %d failed", passed, failed)})
+	default:
+		d.add(line{span{"not green", bad}})
+	}
+	if r.IsBaseline {
+		d.add(line{span{"kept as the baseline that legs are compared with", faint}})
+	}
+	return o.show("verify", r, d)
+}
+
+// failuresOf tells the failures of a verification that nothing is compared to.
+func failuresOf(v *finding.Verification) *finding.Comparison {
+	c := finding.Compare(&finding.Verification{}, v)
+	c.StillFailing, c.NewlyFailing = c.NewlyFailing, nil
+	return &c
+}
+
+var statusStyle = map[finding.Status]style{
+	finding.Passed: good, finding.Failed: bad, finding.TimedOut: bad, finding.Skipped: faint, finding.NotRun: faint,
+}
+
+func verification(d *document, v *finding.Verification) {
+	g := grid{columns: []string{"component", "stage", "", "took", "tests", ""}}
+	several := slices.ContainsFunc(v.Stages, func(s finding.Stage) bool { return s.Component != "." })
+	for _, s := range v.Stages {
+		one := finding.Verification{Stages: []finding.Stage{s}}
+		passed, failed := one.Count()
+		count := ""
+		if passed+failed > 0 {
+			count = fmt.Sprintf("%d passed, %d failed", passed, failed)
+		}
+		component, took := "", ""
+		if several {
+			component = s.Component
+		}
+		if s.Duration > 0 {
+			took = fmt.Sprintf("%.1f s", s.Duration.Seconds())
+		}
+		why := s.Why
+		if s.Status == finding.Failed && s.Log != "" {
+			why += ", log: " + s.Log
+		}
+		g.rows = append(g.rows, line{plain("%s", component), plain("%s", s.Name), span{string(s.Status), statusStyle[s.Status]}, span{took, faint}, plain("%s", count), span{why, faint}})
+	}
+	d.add(g, gap{})
+}
+
+func comparison(d *document, c *finding.Comparison) {
+	part := func(title string, s style, rows []line) {
+		if len(rows) == 0 {
+			return
+		}
+		d.add(line{span{title, s}}, list(rows), gap{})
+	}
+	failing := func(tests []finding.Test) (rows []line) {
+		for _, t := range tests {
+			row := line{plain("%s", t.Name)}
+			if t.Message != "" {
+				row = append(row, plain(": %s", t.Message))
+			}
+			if t.Place != "" {
+				row = append(row, span{" (" + t.Place + ")", faint})
+			}
+			rows = append(rows, row)
+		}
+		return rows
+	}
+	names := func(list []string) (rows []line) {
+		for _, n := range list {
+			rows = append(rows, line{plain("%s", n)})
+		}
+		return rows
+	}
+	part("fails, and did not before:", bad, failing(c.NewlyFailing))
+	part("no longer runs:", bad, names(c.Vanished))
+	part("fails:", warn, failing(c.StillFailing))
+	part("passes, and did not before:", good, names(c.NewlyPassing))
+	for _, s := range c.BrokenStages {
+		d.add(line{span{fmt.Sprintf("%s %s", s.Name, s.Status), bad}, plain(": %s", strings.Join(s.Command, " "))}, code(s.Tail), gap{})
+	}
+}
+
+// Status shows where a project is on its route.
+func (o Out) Status(s *model.StatusResult) error {
+	d := &document{}
+	if len(s.Destination) > 0 {
+		note := ""
+		if s.Branch != "" {
+			note = "on branch " + s.Branch
+		}
+		d.add(heading{"on the way to " + strings.Join(s.Destination, ", "), note})
+		g := grid{columns: []string{"leg", "moves", "", ""}}
+		styles := map[string]style{"done": good, "repair": bad, "next": strong, "waiting": faint}
+		for _, l := range s.Legs {
+			commit := ""
+			if l.Commit != "" {
+				commit = fmt.Sprintf("%.10s", l.Commit)
+			}
+			g.rows = append(g.rows, line{plain("%s", l.ID), plain("%s", l.Title), span{l.Status, styles[l.Status]}, span{commit, faint}})
+		}
+		d.add(g, gap{})
+	}
+	d.add(line{plain("next: %s", s.Next)})
+	return o.show("status", s, d)
+}
+
+// Conflict shows the proof that a destination cannot be reached.
+func (o Out) Conflict(title string, proof []string) error {
+	d := &document{}
+	d.add(heading{title, ""}, proofList(proof))
+	return o.show("conflict", struct {
+		Title string   `json:"title"`
+		Proof []string `json:"proof"`
+	}{title, proof}, d)
+}

@@ -1,0 +1,466 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+	"bellwether/internal/host/git"
+)
+
+// AdvanceOptions say how legs are carried out.
+type AdvanceOptions struct {
+	FromRed bool   // go on although the baseline fails, and compare with it
+	Branch  string // to commit to; empty for a name made from the date
+}
+
+// ErrArrived means that there is no leg left.
+var ErrArrived = errors.New("the route is complete")
+
+// Advance carries the next leg out: it writes manifests and lock, verifies
+// from clean, compares with the baseline, and commits. A leg that makes
+// something worse is left in the tree for the person to repair; the next call
+// verifies it again.
+func (p *Project) Advance(ctx context.Context, opt AdvanceOptions) (*finding.LegResult, error) {
+	release, err := p.hold()
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	repo, err := p.repo(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p.dropLeftover(repo)
+	file, err := p.readRoute()
+	if err != nil {
+		return nil, err
+	}
+	if file == nil {
+		return nil, &model.Fault{Doing: "advancing", Wrong: "there is no route yet", Next: "compute one with bellwether route --to NAME@RANGE or --reach minor"}
+	}
+	p.opt.Preview = append(p.opt.Preview, file.Preview...)
+	if file.AsOf != "" {
+		if p.opt.AsOf, err = time.Parse(time.RFC3339, file.AsOf); err != nil {
+			return nil, &model.Fault{Doing: "reading the route", File: keepDir + "/route.yaml", Wrong: fmt.Sprintf("as-of: %q is not a time", file.AsOf)}
+		}
+	}
+	j, err := p.readJourney()
+	if err != nil {
+		return nil, err
+	}
+	leg := nextLeg(file, j)
+	if leg == nil {
+		return nil, ErrArrived
+	}
+	a := &advance{Project: p, opt: opt, repo: repo, file: file, journey: j, leg: leg}
+	return a.carryOut(ctx)
+}
+
+// nextLeg is the first leg that is not done, nil if there is none.
+func nextLeg(file *routeFile, j *journey) *fileLeg {
+	for i := range file.Legs {
+		if l := j.find(file.Legs[i].ID); l == nil || l.Status != legDone {
+			return &file.Legs[i]
+		}
+	}
+	return nil
+}
+
+type advance struct {
+	*Project
+	opt     AdvanceOptions
+	repo    *git.Repo
+	file    *routeFile
+	journey *journey
+	leg     *fileLeg
+}
+
+func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
+	record := a.journey.find(a.leg.ID)
+	if record != nil && record.Status == legRepair {
+		return a.repaired(ctx, record)
+	}
+	if err := a.checkClean(ctx); err != nil {
+		return nil, err
+	}
+	baseline, err := a.ensureBaseline(ctx)
+	if err != nil {
+		return nil, err
+	}
+	moved, err := a.solve(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.checkout(ctx); err != nil {
+		return nil, err
+	}
+	v, err := a.verify(ctx, a.repo, moved.edits, a.leg.ID)
+	if err != nil {
+		return nil, err
+	}
+	result := &finding.LegResult{Leg: moved.leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
+	record = &legRecord{ID: a.leg.ID, Title: a.leg.Title, Status: legRepair}
+	if a.repo != nil {
+		if record.Before, err = a.repo.Head(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := a.keepOld(record, moved.edits); err != nil {
+		return nil, err
+	}
+	a.journey.Legs = append(a.journey.Legs, record)
+	if err := a.writeJourney(a.journey); err != nil {
+		return nil, err
+	}
+	if err := a.journal().Write(moved.edits); err != nil {
+		a.journey.Legs = a.journey.Legs[:len(a.journey.Legs)-1]
+		return nil, errors.Join(err, a.writeJourney(a.journey))
+	}
+	return result, a.finish(ctx, record, result, a.paths(ctx, moved.edits))
+}
+
+// repaired verifies a leg that the person has worked on.
+func (a *advance) repaired(ctx context.Context, record *legRecord) (*finding.LegResult, error) {
+	baseline := a.baseline()
+	if baseline == nil {
+		baseline = &finding.Verification{}
+	}
+	v, err := a.verify(ctx, a.repo, nil, a.leg.ID)
+	if err != nil {
+		return nil, err
+	}
+	leg := model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component, Moves: a.leg.moves(a.partOf(a.leg))}
+	result := &finding.LegResult{Leg: leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
+	var paths []string
+	if a.repo != nil {
+		changes, err := a.repo.Changes(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range changes {
+			paths = append(paths, c.Path)
+		}
+	}
+	return result, a.finish(ctx, record, result, paths)
+}
+
+// finish commits a leg that is no worse than the baseline.
+func (a *advance) finish(ctx context.Context, record *legRecord, result *finding.LegResult, paths []string) error {
+	result.Left = a.left(record)
+	if result.Comparison.Worse() || !a.opt.FromRed && !result.Verification.Green() {
+		return nil
+	}
+	if a.repo != nil && len(paths) > 0 {
+		commit, err := a.repo.Commit(ctx, paths, a.message(result))
+		if err != nil {
+			return fmt.Errorf("committing leg %s: %w\n  next: the leg is verified and lies in the working tree; make the commit possible and run bellwether advance again", record.ID, err)
+		}
+		record.Commit = commit
+	}
+	record.Status, result.Done, result.Commit = legDone, true, record.Commit
+	if err := a.writeJourney(a.journey); err != nil {
+		return err
+	}
+	result.Left = a.left(record)
+	return nil
+}
+
+func (a *advance) left(current *legRecord) int {
+	n := 0
+	for _, l := range a.file.Legs {
+		if r := a.journey.find(l.ID); (r == nil || r.Status != legDone) && l.ID != current.ID {
+			n++
+		}
+	}
+	return n
+}
+
+func (a *advance) checkClean(ctx context.Context) error {
+	if a.repo == nil {
+		return nil
+	}
+	changes, err := a.repo.Changes(ctx)
+	if err != nil {
+		return err
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	var names []string
+	for _, c := range changes[:min(len(changes), 5)] {
+		names = append(names, c.Path)
+	}
+	more := ""
+	if n := len(changes) - len(names); n > 0 {
+		more = fmt.Sprintf(" and %d more", n)
+	}
+	return &model.Fault{
+		Doing: "advancing", Wrong: fmt.Sprintf("the working tree has changes that are not committed: %s%s", strings.Join(names, ", "), more),
+		Next: "commit or stash them, so that a leg's commit holds the leg and nothing else",
+	}
+}
+
+// checkout goes to the journey's branch, and makes it for the first leg.
+func (a *advance) checkout(ctx context.Context) error {
+	if a.repo == nil {
+		return nil
+	}
+	if a.journey.Branch == "" {
+		a.journey.From = a.repo.Branch(ctx)
+		a.journey.Branch = a.opt.Branch
+		if a.journey.Branch == "" {
+			a.journey.Branch = "bellwether/" + a.now.Format("2006-01-02-1504")
+		}
+		if err := a.writeJourney(a.journey); err != nil {
+			return err
+		}
+	}
+	if branch := a.repo.Branch(ctx); branch != a.journey.Branch {
+		if len(a.journey.Legs) > 0 {
+			return &model.Fault{
+				Doing: "advancing", Wrong: fmt.Sprintf("the route is being carried out on the branch %s, but %s is checked out", a.journey.Branch, cmpOr(branch, "a single commit")),
+				Next: "git switch " + a.journey.Branch,
+			}
+		}
+		return a.repo.Switch(ctx, a.journey.Branch)
+	}
+	return nil
+}
+
+// ensureBaseline gives the verification of the untouched project: a kept one
+// if content, tools and stages are the same, else a new one.
+func (a *advance) ensureBaseline(ctx context.Context) (*finding.Verification, error) {
+	kept := a.baseline()
+	if len(a.journey.Legs) > 0 && kept != nil {
+		return kept, nil
+	}
+	if kept != nil {
+		same, err := a.sameAs(ctx, kept)
+		if err != nil {
+			return nil, err
+		}
+		if same {
+			return a.checkBaseline(kept)
+		}
+	}
+	a.tell(Event{Text: "proving the start: the project as it is", Done: true, Good: true})
+	v, err := a.verify(ctx, a.repo, nil, "baseline")
+	if err != nil {
+		return nil, err
+	}
+	if err := a.keepBaseline(v); err != nil {
+		return nil, err
+	}
+	return a.checkBaseline(v)
+}
+
+// sameAs tells whether what was verified then is what is here now.
+func (a *advance) sameAs(ctx context.Context, v *finding.Verification) (bool, error) {
+	s, err := a.newScratch(ctx, a.repo, nil)
+	if err != nil {
+		return false, err
+	}
+	defer s.drop()
+	key, err := a.contentKey(s.dir)
+	if err != nil || key != v.Key {
+		return false, err
+	}
+	for tool, version := range a.tools(ctx) {
+		if v.Tools[tool] != version {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+func (a *advance) checkBaseline(v *finding.Verification) (*finding.Verification, error) {
+	if v.Green() || a.opt.FromRed {
+		return v, nil
+	}
+	return nil, &RedBaseline{v}
+}
+
+// RedBaseline is the error of a project that fails before anything changes.
+type RedBaseline struct{ Verification *finding.Verification }
+
+func (r *RedBaseline) Error() string {
+	for _, s := range r.Verification.Stages {
+		if s.Status != finding.Failed && s.Status != finding.TimedOut {
+			continue
+		}
+		where := s.Name
+		if s.Component != "." {
+			where = s.Component + ": " + where
+		}
+		tail := ""
+		for _, line := range s.Tail {
+			tail += "\n    " + line
+		}
+		return fmt.Sprintf("the project fails before anything is changed: %s: %s (log: %s)%s\n  next: make it pass first, or go on with --from-red, which then only asks that nothing gets worse", where, s.Why, s.Log, tail)
+	}
+	return "the project fails before anything is changed"
+}
+
+// movedLeg is a leg with the edits that make it.
+type movedLeg struct {
+	leg   model.Leg
+	edits []model.FileEdit
+}
+
+func (a *advance) partOf(l *fileLeg) *Part {
+	for _, part := range a.Components {
+		if part.Dir == l.Component {
+			return part
+		}
+	}
+	return nil
+}
+
+// moves are the leg's moves in the words of the model.
+func (l *fileLeg) moves(part *Part) []model.Move {
+	var moves []model.Move
+	for _, m := range l.Moves {
+		move := model.Move{Subject: model.Subject{Name: m.Name}, Name: m.Name, From: m.From, To: m.To, Because: m.Because}
+		if part != nil {
+			move.Subject.Kind = part.Ecosystem
+			if found := part.Find(m.Name); len(found) > 0 {
+				move.Subject = found[0].Subject
+			}
+		}
+		moves = append(moves, move)
+	}
+	return moves
+}
+
+// solve finds the edits of the leg, and refuses a leg that does not fit what
+// is here.
+func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
+	part := a.partOf(a.leg)
+	if part == nil {
+		return nil, a.misfit(fmt.Sprintf("there is no component %q", a.leg.Component))
+	}
+	w, err := a.world(part)
+	if err != nil {
+		return nil, err
+	}
+	order := part.eco.Order()
+	bounds := map[string]route.Bound{}
+	for _, r := range part.Requirements {
+		if r.Fixed != "" || r.Locked == "" {
+			continue
+		}
+		at, err := order.Parse(r.Locked)
+		if err != nil {
+			continue
+		}
+		bounds[r.Name] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
+			Why:   fmt.Sprintf("%s stays at %s, since the leg does not move it", r.Name, r.Locked),
+		}
+	}
+	because := map[string]string{}
+	var first []string
+	for _, m := range a.leg.Moves {
+		found := part.Find(m.Name)
+		if len(found) == 0 {
+			return nil, a.misfit(fmt.Sprintf("no manifest requires %s", m.Name))
+		}
+		if !slices.ContainsFunc(found, func(r model.Requirement) bool { return r.Locked == m.From }) {
+			return nil, a.misfit(fmt.Sprintf("it moves %s from %s, but %s is locked", m.Name, cmpOr(m.From, "nothing"), cmpOr(found[0].Locked, "nothing")))
+		}
+		to, err := order.Parse(m.To)
+		if err != nil {
+			return nil, a.misfit(err.Error())
+		}
+		bounds[m.Name] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(to) == 0 },
+			Why:   fmt.Sprintf("leg %s moves %s to %s", a.leg.ID, m.Name, m.To),
+		}
+		because[m.Name] = m.Because
+		first = append(first, m.Name)
+	}
+	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, First: first})
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		return nil, fmt.Errorf("leg %s does not resolve as it stands in the route:\n  %s\n  next: put back what was dropped from it, or compute the route again", a.leg.ID, strings.Join(conflict.Proof().Lines(), "\n  "))
+	}
+	if err != nil {
+		return nil, err
+	}
+	leg := model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component, Moves: state.Moves, Carried: state.Carried}
+	for i := range leg.Moves {
+		leg.Moves[i].Because = because[leg.Moves[i].Name]
+	}
+	return &movedLeg{leg, w.last.Edits}, nil
+}
+
+func (a *advance) misfit(wrong string) error {
+	return &model.Fault{
+		Doing: fmt.Sprintf("advancing to leg %s", a.leg.ID), File: keepDir + "/route.yaml", Wrong: "the route no longer fits: " + wrong,
+		Next: "compute the route again with bellwether route",
+	}
+}
+
+// paths are the edits' files as the repository names them.
+func (a *advance) paths(ctx context.Context, edits []model.FileEdit) []string {
+	if a.repo == nil {
+		return nil
+	}
+	top, err := filepath.EvalSymlinks(a.repo.Top)
+	if err != nil {
+		top = a.repo.Top
+	}
+	root, err := filepath.EvalSymlinks(a.Root)
+	if err != nil {
+		root = a.Root
+	}
+	var paths []string
+	for _, e := range edits {
+		if below, err := filepath.Rel(top, filepath.Join(root, filepath.FromSlash(e.File))); err == nil {
+			paths = append(paths, filepath.ToSlash(below))
+		}
+	}
+	return paths
+}
+
+// message is the commit's: what moved and why, and what was verified.
+func (a *advance) message(r *finding.LegResult) string {
+	var b strings.Builder
+	title := strings.ToUpper(r.Leg.Title[:1]) + r.Leg.Title[1:]
+	if len(r.Leg.Moves) > 1 && strings.Contains(r.Leg.Title, " to ") {
+		title += fmt.Sprintf(", with %d more", len(r.Leg.Moves)-1)
+	}
+	b.WriteString(title + "\n\n")
+	for _, m := range r.Leg.Moves {
+		fmt.Fprintf(&b, "- %s %s to %s", m.Name, cmpOr(m.From, "(new)"), m.To)
+		if m.Because != "" {
+			b.WriteString(": " + m.Because)
+		}
+		b.WriteString("\n")
+	}
+	if n := len(r.Leg.Carried); n > 0 {
+		fmt.Fprintf(&b, "\nCarried along in the lock: %d packages.\n", n)
+	}
+	var stages []string
+	for _, s := range r.Verification.Stages {
+		if s.Status == finding.Passed && !slices.Contains(stages, s.Name) {
+			stages = append(stages, s.Name)
+		}
+	}
+	fmt.Fprintf(&b, "\nVerified from clean: %s", strings.Join(stages, ", "))
+	if passed, failed := r.Verification.Count(); passed+failed > 0 {
+		fmt.Fprintf(&b, "; %d tests passed, %d failed as before", passed, failed)
+	}
+	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))
+	return b.String()
+}

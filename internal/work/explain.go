@@ -1,0 +1,91 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// Explain tells why a package is at its version and who asks for it; with a
+// version ("NAME@VERSION"), whether it could be there, what would move along,
+// or a proof that it cannot.
+func (p *Project) Explain(ctx context.Context, what string) ([]model.Explanation, error) {
+	name, rng := what, ""
+	if d, err := readDestination(what); err == nil {
+		name, rng = d.name, d.rng
+	}
+	var all []model.Explanation
+	for _, part := range p.Components {
+		e := model.Explanation{Component: part.Dir, Name: name, Version: rng, Locked: part.eco.Copies(part.Component, name)}
+		if len(part.Find(name)) == 0 && len(e.Locked) == 0 {
+			continue
+		}
+		if err := p.explainPart(ctx, part, &e); err != nil {
+			return nil, err
+		}
+		all = append(all, e)
+	}
+	if len(all) == 0 {
+		return nil, &model.Fault{Doing: "explaining " + what, Wrong: fmt.Sprintf("nothing in this project asks for %q", name), Next: "bellwether survey lists what is required"}
+	}
+	return all, nil
+}
+
+func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanation) error {
+	w, err := p.world(part)
+	if err != nil {
+		return err
+	}
+	subject := model.Subject{Kind: part.Ecosystem, Name: e.Name}
+	if direct := part.Find(e.Name); len(direct) > 0 {
+		subject = direct[0].Subject
+	}
+	releases, err := w.registry.Releases(ctx, subject)
+	if err != nil {
+		return err
+	}
+	for _, r := range slices.Backward(releases) {
+		e.Releases = append(e.Releases, model.ReleaseLine{Version: r.Version, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.Runtime})
+	}
+	if e.Version == "" {
+		return nil
+	}
+	if len(part.Find(e.Name)) == 0 {
+		return &model.Fault{Doing: fmt.Sprintf("explaining %s@%s", e.Name, e.Version), Wrong: fmt.Sprintf("%s is not required by a manifest, only by other packages; only direct requirements can be moved", e.Name)}
+	}
+	order := part.eco.Order()
+	rng, err := order.ParseRange(e.Version)
+	if err != nil {
+		return &model.Fault{Doing: fmt.Sprintf("explaining %s@%s", e.Name, e.Version), Wrong: err.Error()}
+	}
+	if !slices.ContainsFunc(releases, func(r model.Release) bool {
+		v, err := order.Parse(r.Version)
+		return err == nil && rng.Contains(v)
+	}) {
+		e.Proof = []string{fmt.Sprintf("1. No release of %s is in the range %s.", e.Name, e.Version)}
+		return nil
+	}
+	state, err := w.Solve(ctx, route.Goal{
+		Bounds: map[string]route.Bound{e.Name: {Allow: func(v version.Version) bool { return rng.Contains(v) }, Newest: true, Why: fmt.Sprintf("%s@%s is asked about", e.Name, e.Version)}},
+		First:  []string{e.Name},
+	})
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		e.Proof = conflict.Proof().Lines()
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	e.Possible = true
+	for _, m := range append(state.Moves, state.Carried...) {
+		e.Moves = append(e.Moves, m.Summary())
+	}
+	return nil
+}

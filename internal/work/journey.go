@@ -1,0 +1,167 @@
+package work
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/google/renameio/v2"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/host/disk"
+)
+
+// journey is how far the project has come on its route.
+type journey struct {
+	Branch string       `json:"branch,omitempty"` // that the legs are committed to
+	From   string       `json:"from,omitempty"`   // the branch that it was made on
+	Legs   []*legRecord `json:"legs"`
+}
+
+// The states of a leg that was carried out.
+const (
+	legDone   = "done"
+	legRepair = "repair" // made, but a stage fails: the person is to repair
+)
+
+// legRecord is a leg that was carried out, with what undo needs.
+type legRecord struct {
+	ID     string   `json:"id"`
+	Title  string   `json:"title"`
+	Status string   `json:"status"`
+	Before string   `json:"before,omitempty"` // the commit before it
+	Commit string   `json:"commit,omitempty"` // its commit
+	Files  []string `json:"files"`            // that it wrote; their old bytes are kept
+	Fresh  []string `json:"fresh,omitempty"`  // those of Files that were not there before
+}
+
+func (p *Project) readJourney() (*journey, error) {
+	j := &journey{}
+	data, err := os.ReadFile(p.keep("journey.json"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return j, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(data, j); err != nil {
+		return nil, &model.Fault{Doing: "reading how far the route is", File: keepDir + "/journey.json", Wrong: err.Error(), Next: "remove the file to start over; commits stay as they are"}
+	}
+	return j, nil
+}
+
+func (p *Project) writeJourney(j *journey) error {
+	data, err := json.MarshalIndent(j, "", "  ")
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(p.keep("journey.json"), append(data, '\n'), 0o644)
+}
+
+func (j *journey) find(id string) *legRecord {
+	for _, l := range j.Legs {
+		if l.ID == id {
+			return l
+		}
+	}
+	return nil
+}
+
+// last is the leg carried out last, nil if there is none.
+func (j *journey) last() *legRecord {
+	if len(j.Legs) == 0 {
+		return nil
+	}
+	return j.Legs[len(j.Legs)-1]
+}
+
+// hold takes the project for this call alone, and finishes what an
+// interrupted call left.
+func (p *Project) hold() (release func(), err error) {
+	if err := p.prepareKeep(); err != nil {
+		return nil, err
+	}
+	if release, err = disk.Hold(p.keep("lock")); err != nil {
+		return nil, err
+	}
+	files, err := p.journal().Recover()
+	if err != nil {
+		release()
+		return nil, fmt.Errorf("finishing what an interrupted call left: %w", err)
+	}
+	if len(files) > 0 {
+		p.tell(Event{Text: "finished what an interrupted call left", Done: true, Good: true, Note: fmt.Sprintf("%d files", len(files))})
+		release()
+		return nil, &model.Fault{
+			Doing: "starting", Wrong: "an earlier call was interrupted while it wrote files; they are written now",
+			Next: "run the command again (bellwether status shows where you are)",
+		}
+	}
+	return release, nil
+}
+
+func (p *Project) journal() *disk.Journal {
+	return &disk.Journal{Root: p.Root, Dir: p.keep("journal")}
+}
+
+// keepOld keeps the old bytes of a leg's files for undo.
+func (p *Project) keepOld(l *legRecord, edits []model.FileEdit) error {
+	dir := p.keep("before", l.ID)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for i, e := range edits {
+		l.Files = append(l.Files, e.File)
+		if e.Old == nil {
+			l.Fresh = append(l.Fresh, e.File)
+			continue
+		}
+		if err := renameio.WriteFile(filepath.Join(dir, fmt.Sprintf("%03d", i)), e.Old, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// restore puts the old bytes of a leg's files back.
+func (p *Project) restore(l *legRecord) error {
+	fresh := map[string]bool{}
+	for _, f := range l.Fresh {
+		fresh[f] = true
+	}
+	var edits []model.FileEdit
+	for i, f := range l.Files {
+		now, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f)))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		e := model.FileEdit{File: f, Old: now}
+		if !fresh[f] {
+			if e.New, err = os.ReadFile(p.keep("before", l.ID, fmt.Sprintf("%03d", i))); err != nil {
+				return fmt.Errorf("reading what %s was before: %w", f, err)
+			}
+		}
+		if e.Old != nil || e.New != nil {
+			edits = append(edits, e)
+		}
+	}
+	return p.journal().Write(edits)
+}
+
+// restartJourney forgets legs of an older route whose work is done.
+func (p *Project) restartJourney() error {
+	j, err := p.readJourney()
+	if err != nil {
+		return err
+	}
+	if l := j.last(); l != nil && l.Status == legRepair {
+		return &model.Fault{
+			Doing: "computing a route", Wrong: fmt.Sprintf("leg %s of the present route is in the working tree, waiting to be repaired", l.ID),
+			Next: "finish it with bellwether advance, or take it back with bellwether undo",
+		}
+	}
+	return p.writeJourney(&journey{})
+}

@@ -1,0 +1,206 @@
+// Package work has the use cases, one a file. They join what is computed
+// (core), what is particular (ecosystem) and what lies outside (host).
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/npm"
+	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/run"
+)
+
+// ecosystems is the table of all that are built in.
+var ecosystems = []ecosystem.Ecosystem{npm.Ecosystem{}}
+
+// keepDir is the folder in a project that Bellwether keeps its own files in.
+const keepDir = ".bellwether"
+
+// Options are what a call lays down, over the project's settings.
+type Options struct {
+	Dir     string        // the project's folder
+	Offline bool          // use only what is cached
+	Refresh bool          // ask registries again, whatever the cache says
+	AsOf    time.Time     // releases after this do not exist
+	MinAge  time.Duration // over the settings, if not zero
+	Preview []string      // besides those of the settings
+	NoCache bool          // keep nothing on disk
+	Env     []string      // "NAME=value", added to the environment
+	Report  func(Event)   // told of progress; may be nil
+}
+
+// Event is a step of progress.
+type Event struct {
+	Text string // what is being done: "board: test"
+	Done bool   // it has come to its end
+	Good bool   // and went well
+	Note string // how it ended, in a few words
+}
+
+// Project is a project that is being worked on.
+type Project struct {
+	Root       string
+	Settings   *Settings
+	Components []*Part
+	opt        Options
+	fsys       fs.FS
+	root       *os.Root
+	now        time.Time
+	runtimes   map[string]string
+}
+
+// Part is a component with its ecosystem.
+type Part struct {
+	*model.Component
+	eco      ecosystem.Ecosystem
+	registry ecosystem.Registry
+}
+
+// cacheAge is how long a registry's answer is taken as it is.
+const cacheAge = time.Hour
+
+// fetchRetries is how often a failed request is tried again.
+const fetchRetries = 2
+
+// Open reads the project in a folder: its settings and its components.
+// Nothing is run and nothing is asked of the network.
+func Open(opt Options) (*Project, error) {
+	dir, err := filepath.Abs(opt.Dir)
+	if err != nil {
+		return nil, err
+	}
+	p := &Project{Root: dir, opt: opt, now: time.Now(), runtimes: map[string]string{}}
+	if p.root, err = os.OpenRoot(dir); err != nil {
+		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: bareError(err)}
+	}
+	p.fsys = p.root.FS()
+	if p.Settings, err = ReadSettings(p.fsys); err != nil {
+		return nil, err
+	}
+	if opt.MinAge == 0 {
+		p.opt.MinAge = p.Settings.minAge
+	}
+	for _, eco := range ecosystems {
+		dirs, err := eco.Detect(p.fsys)
+		if err != nil {
+			return nil, fmt.Errorf("looking for components: %w", err)
+		}
+		for _, d := range dirs {
+			if slices.ContainsFunc(p.Settings.LeaveOut, func(out string) bool { return d == out || strings.HasPrefix(d, out+"/") }) {
+				continue
+			}
+			c, err := eco.Read(p.fsys, d)
+			if err != nil {
+				return nil, err
+			}
+			p.Components = append(p.Components, &Part{Component: c, eco: eco})
+		}
+	}
+	if len(p.Components) == 0 {
+		return nil, &model.Fault{Doing: "looking for components", File: opt.Dir, Wrong: "there is no package.json here or below", Next: "give the project's folder with --project"}
+	}
+	return p, nil
+}
+
+func bareError(err error) string {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Err.Error()
+	}
+	return err.Error()
+}
+
+// keep is the path of a file that Bellwether keeps in the project.
+func (p *Project) keep(parts ...string) string {
+	return filepath.Join(append([]string{p.Root, keepDir}, parts...)...)
+}
+
+// connect gives a part its registry.
+func (p *Project) connect(part *Part) (ecosystem.Registry, error) {
+	if part.registry != nil {
+		return part.registry, nil
+	}
+	cache := filepath.Join(xdg.CacheHome, "bellwether")
+	if p.opt.NoCache {
+		cache = ""
+	}
+	home, _ := os.UserHomeDir()
+	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
+	r, err := part.eco.Connect(ecosystem.Surroundings{
+		Root: p.Root, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.now,
+		Client:  fetch.New(fetch.Config{CacheDir: cache, MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh, Retries: fetchRetries}),
+		Runtime: p.runtime, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
+		Preview: func(name string) bool { return slices.Contains(previews, name) },
+	}, part.Dir)
+	part.registry = r
+	return r, err
+}
+
+// runtime is the version of an installed runtime, "" if there is none.
+func (p *Project) runtime(name string) string {
+	if v, known := p.runtimes[name]; known {
+		return v
+	}
+	out, err := run.Output(context.Background(), "", name, "--version")
+	if err != nil {
+		out = ""
+	}
+	p.runtimes[name] = strings.TrimPrefix(out, "v")
+	return p.runtimes[name]
+}
+
+func (p *Project) tell(e Event) {
+	if p.opt.Report != nil {
+		p.opt.Report(e)
+	}
+}
+
+// world is a component seen as route.World: states are laid over the files
+// in memory.
+type world struct {
+	part     *Part
+	registry ecosystem.Registry
+	fsys     fs.FS
+	c        *model.Component
+	last     *ecosystem.Outcome
+}
+
+func (p *Project) world(part *Part) (*world, error) {
+	r, err := p.connect(part)
+	if err != nil {
+		return nil, err
+	}
+	return &world{part: part, registry: r, fsys: p.fsys, c: part.Component}, nil
+}
+
+func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error) {
+	o, err := w.registry.Resolve(ctx, ecosystem.Ask{Component: w.c, Goal: goal})
+	if err != nil {
+		return nil, err
+	}
+	w.last = o
+	return &route.State{Moves: o.Moves, Carried: o.Carried}, nil
+}
+
+func (w *world) Take() error {
+	w.fsys = overlay.With(w.fsys, w.last.Edits)
+	c, err := w.part.eco.Read(w.fsys, w.part.Dir)
+	if err == nil {
+		w.c = c
+	}
+	return err
+}

@@ -1,0 +1,210 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+)
+
+// RouteOptions say where a route is to lead.
+type RouteOptions struct {
+	To    []string // destinations, NAME@RANGE
+	Reach string   // patch, minor or major; empty for the settings'
+	Hold  []string // names that stay, besides those of the settings
+}
+
+// destination is one wish, taken apart.
+type destination struct{ name, rng, text string }
+
+func readDestination(text string) (destination, error) {
+	at := strings.LastIndex(text, "@")
+	if at <= 0 {
+		return destination{}, &model.Fault{Doing: "reading --to", Wrong: fmt.Sprintf("%q is not NAME@RANGE", text), Next: "write, for instance, --to " + text + "@^2"}
+	}
+	return destination{text[:at], text[at+1:], text}, nil
+}
+
+// Route computes the legs to the destination and keeps them for Advance. The
+// error is a *solve.Conflict if the destination cannot be reached.
+func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResult, error) {
+	reach := version.Stay
+	if word := cmpOr(opt.Reach, p.Settings.Reach); word != "" {
+		var ok bool
+		if reach, ok = version.ReachNamed(word); !ok || reach == version.Stay {
+			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor or major", word)}
+		}
+	} else if len(opt.To) == 0 {
+		reach = version.Minor
+	}
+	var wishes []destination
+	for _, text := range opt.To {
+		d, err := readDestination(text)
+		if err != nil {
+			return nil, err
+		}
+		wishes = append(wishes, d)
+	}
+	if err := p.knownNames(wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
+		return nil, err
+	}
+	r := &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}
+	if reach > version.Stay {
+		r.Destination = append(r.Destination, "everything else within reach "+reach.String())
+	}
+	result := &model.RouteResult{File: keepDir + "/route.yaml", Destination: r.Destination, Legs: []model.LegResult{}}
+	for _, part := range p.Components {
+		legs, notices, err := p.routePart(ctx, part, wishes, reach, opt.Hold)
+		if err != nil {
+			return nil, err
+		}
+		for _, leg := range legs {
+			leg.ID = fmt.Sprintf("%d-%s", len(r.Legs)+1, strings.SplitN(leg.ID, "-", 2)[1])
+			r.Legs = append(r.Legs, leg)
+			result.Legs = append(result.Legs, leg.Result())
+		}
+		result.Notices = append(result.Notices, notices...)
+	}
+	release, err := p.hold()
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	if err := p.restartJourney(); err != nil {
+		return nil, err
+	}
+	return result, p.writeRoute(r, p.opt.Preview)
+}
+
+func cmpOr(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// knownNames refuses names that no component requires.
+func (p *Project) knownNames(wishes []destination, holds []string) error {
+	var known []string
+	for _, part := range p.Components {
+		for _, r := range part.Requirements {
+			known = append(known, r.Name)
+		}
+	}
+	names := holds
+	for _, w := range wishes {
+		names = append(names, w.name)
+	}
+	for _, name := range names {
+		if !slices.Contains(known, name) {
+			f := &model.Fault{Doing: "reading the destination", Wrong: fmt.Sprintf("no manifest of this project requires %q", name)}
+			if near := Nearest(name, known); near != "" {
+				f.Next = fmt.Sprintf("did you mean %q?", near)
+			}
+			return f
+		}
+	}
+	return nil
+}
+
+func (p *Project) routePart(ctx context.Context, part *Part, wishes []destination, reach version.Reach, hold []string) ([]model.Leg, []string, error) {
+	w, err := p.world(part)
+	if err != nil {
+		return nil, nil, err
+	}
+	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == ""}
+	for _, d := range wishes {
+		if len(part.Find(d.name)) == 0 {
+			continue
+		}
+		rng, err := plan.Order.ParseRange(d.rng)
+		if err != nil {
+			return nil, nil, &model.Fault{Doing: "reading --to " + d.text, Wrong: err.Error()}
+		}
+		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.name, Range: rng, Text: d.text})
+	}
+	if reach == version.Stay && len(plan.Wishes) == 0 {
+		return nil, nil, nil
+	}
+	if plan.Subjects, err = p.subjects(ctx, part, w.registry, append(slices.Clone(hold), p.Settings.Hold...)); err != nil {
+		return nil, nil, err
+	}
+	for _, wish := range plan.Wishes {
+		if !slices.ContainsFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == wish.Name }) {
+			r := part.Find(wish.Name)[0]
+			return nil, nil, &model.Fault{Doing: "reading --to " + wish.Text, File: r.Site.File, Line: r.Site.Line, Wrong: fmt.Sprintf("%s cannot be moved by version: %s", wish.Name, r.Fixed)}
+		}
+	}
+	if err := p.checkWishes(part, plan); err != nil {
+		return nil, nil, err
+	}
+	legs, notices, err := plan.Legs(ctx, w)
+	return legs, notices, err
+}
+
+// checkWishes refuses a destination that has no release.
+func (p *Project) checkWishes(part *Part, plan *route.Plan) error {
+	for _, wish := range plan.Wishes {
+		for _, s := range plan.Subjects {
+			if s.Name != wish.Name || slices.ContainsFunc(s.Releases, wish.Range.Contains) {
+				continue
+			}
+			newest := "there are no releases"
+			if n := len(s.Releases); n > 0 {
+				newest = "the newest is " + s.Releases[n-1].String()
+			}
+			r := part.Find(wish.Name)[0]
+			return &model.Fault{
+				Doing: "reading --to " + wish.Text, File: r.Site.File, Line: r.Site.Line,
+				Wrong: fmt.Sprintf("no release of %s is in the range %s; %s", wish.Name, wish.Range, newest),
+				Next:  "bellwether explain " + wish.Name + " lists the releases",
+			}
+		}
+	}
+	return nil
+}
+
+// subjects are the direct requirements that can move, each name once.
+func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.Registry, hold []string) ([]*route.Subject, error) {
+	var subjects []*route.Subject
+	order := part.eco.Order()
+	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
+	for _, r := range part.Requirements {
+		known := slices.IndexFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name })
+		if r.Fixed != "" || known >= 0 {
+			continue
+		}
+		releases, err := registry.Releases(ctx, r.Subject)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", r.Site, err)
+		}
+		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name)}
+		deprecated := map[string]bool{}
+		for _, rel := range releases {
+			v, err := order.Parse(rel.Version)
+			if err != nil {
+				continue
+			}
+			s.Releases = append(s.Releases, v)
+			deprecated[rel.Version] = rel.Deprecated != ""
+			for _, peer := range rel.Peers {
+				if !slices.Contains(s.Peers, peer) {
+					s.Peers = append(s.Peers, peer)
+				}
+			}
+		}
+		s.Yanked = func(v version.Version) bool { return deprecated[v.String()] }
+		if r.Locked != "" {
+			if s.At, err = order.Parse(r.Locked); err != nil {
+				return nil, &model.Fault{Doing: "reading the lock", File: part.Lock, Wrong: fmt.Sprintf("%s: %v", r.Name, err)}
+			}
+		}
+		subjects = append(subjects, s)
+	}
+	return subjects, nil
+}

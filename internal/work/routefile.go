@@ -1,0 +1,129 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/google/renameio/v2"
+
+	"bellwether/internal/core/model"
+)
+
+// routeSchema names the form of the route file.
+const routeSchema = "bellwether/route/1"
+
+// routeFile is the route in the form that people read and edit.
+type routeFile struct {
+	Schema      string    `yaml:"schema"`
+	Destination []string  `yaml:"destination"`
+	AsOf        string    `yaml:"as-of,omitempty"`
+	Preview     []string  `yaml:"preview,omitempty"`
+	Legs        []fileLeg `yaml:"legs"`
+}
+
+type fileLeg struct {
+	ID        string     `yaml:"id"`
+	Title     string     `yaml:"title"`
+	Component string     `yaml:"component"`
+	Moves     []fileMove `yaml:"moves,omitempty"`
+	Carried   []string   `yaml:"carried,omitempty"`
+}
+
+type fileMove struct {
+	Name    string `yaml:"name"`
+	From    string `yaml:"from,omitempty"`
+	To      string `yaml:"to"`
+	Because string `yaml:"because,omitempty"`
+}
+
+const routeHeading = `# The route to the destination, leg by leg. You may edit it: drop a leg, drop a
+# move, or change their order. "bellwether advance" checks each leg before it
+# carries it out, and refuses one that no longer fits. What is under "carried"
+# follows from the moves and is only for reading.
+`
+
+func (p *Project) routePath() string { return p.keep("route.yaml") }
+
+// writeRoute keeps a route for advance.
+func (p *Project) writeRoute(r *model.Route, previews []string) error {
+	f := routeFile{Schema: routeSchema, Destination: r.Destination, Preview: previews}
+	if !r.AsOf.IsZero() {
+		f.AsOf = r.AsOf.UTC().Format(time.RFC3339)
+	}
+	for _, leg := range r.Legs {
+		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component}
+		for _, m := range leg.Moves {
+			l.Moves = append(l.Moves, fileMove{m.Name, m.From, m.To, m.Because})
+		}
+		for _, m := range leg.Carried {
+			l.Carried = append(l.Carried, describeCarried(m))
+		}
+		f.Legs = append(f.Legs, l)
+	}
+	text, err := yaml.Marshal(f)
+	if err != nil {
+		return err
+	}
+	if err := p.prepareKeep(); err != nil {
+		return err
+	}
+	return renameio.WriteFile(p.routePath(), append([]byte(routeHeading), text...), 0o644)
+}
+
+func describeCarried(m model.Move) string {
+	switch {
+	case m.From == "":
+		return fmt.Sprintf("%s %s comes in", m.Name, m.To)
+	case m.To == "":
+		return fmt.Sprintf("%s %s goes away", m.Name, m.From)
+	}
+	return fmt.Sprintf("%s %s to %s", m.Name, m.From, m.To)
+}
+
+// readRoute reads the route that is kept; nil if there is none.
+func (p *Project) readRoute() (*routeFile, error) {
+	data, err := os.ReadFile(p.routePath())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	name := keepDir + "/route.yaml"
+	f := &routeFile{}
+	if err := readYAML(name, data, f); err != nil {
+		return nil, err
+	}
+	if f.Schema != routeSchema {
+		return nil, &model.Fault{Doing: "reading the route", File: name, Line: 1, Wrong: fmt.Sprintf("the schema is %q, not %q", f.Schema, routeSchema), Next: "compute the route again with bellwether route"}
+	}
+	seen := map[string]bool{}
+	for _, l := range f.Legs {
+		if l.ID == "" || seen[l.ID] || strings.ContainsAny(l.ID, "/\\ ") {
+			return nil, &model.Fault{Doing: "reading the route", File: name, Wrong: fmt.Sprintf("the leg id %q is empty, stands twice, or has a space or slash in it", l.ID)}
+		}
+		seen[l.ID] = true
+	}
+	return f, nil
+}
+
+// prepareKeep makes the folder that Bellwether keeps its files in, out of
+// git's sight.
+func (p *Project) prepareKeep() error {
+	if err := os.MkdirAll(p.keep(), 0o755); err != nil {
+		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: bareError(err), Next: "make the project's folder writable"}
+	}
+	ignore := p.keep(".gitignore")
+	if _, err := os.Stat(ignore); err == nil {
+		return nil
+	}
+	if err := os.WriteFile(ignore, []byte("*\n"), 0o644); err != nil {
+		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: bareError(err), Next: "make the project's folder writable"}
+	}
+	return nil
+}

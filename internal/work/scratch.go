@@ -1,0 +1,162 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/host/git"
+)
+
+// scratch is a copy of the project in which stages may run, so that the
+// person's own tree stays as it is.
+type scratch struct {
+	dir  string // the project in the scratch
+	top  string // what is removed in the end
+	repo *git.Repo
+	note string // the file that remembers the scratch in case of a crash
+}
+
+// newScratch makes a scratch of the project as it is on disk, local changes
+// included, with edits made to it.
+func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.FileEdit) (*scratch, error) {
+	if err := p.prepareKeep(); err != nil {
+		return nil, err
+	}
+	base, err := os.MkdirTemp("", "bellwether-")
+	if err != nil {
+		return nil, &model.Fault{Doing: "making a scratch checkout", File: os.TempDir(), Wrong: bareError(err), Next: "make room, or set TMPDIR to a folder that has some"}
+	}
+	s := &scratch{top: base, dir: filepath.Join(base, "tree"), repo: repo, note: p.keep("scratch")}
+	if err := os.WriteFile(s.note, []byte(base), 0o644); err != nil {
+		return nil, errors.Join(err, os.RemoveAll(base))
+	}
+	if err := s.fill(ctx, p, edits); err != nil {
+		s.drop()
+		return nil, fmt.Errorf("making a scratch checkout: %w", err)
+	}
+	return s, nil
+}
+
+func (s *scratch) fill(ctx context.Context, p *Project, edits []model.FileEdit) error {
+	if s.repo == nil {
+		if err := copyTree(ctx, p.Root, s.dir); err != nil {
+			return err
+		}
+	} else {
+		if err := s.repo.Scratch(ctx, s.dir); err != nil {
+			return err
+		}
+		changes, err := s.repo.Changes(ctx)
+		if err != nil {
+			return err
+		}
+		for _, c := range changes {
+			from, to := filepath.Join(s.repo.Top, filepath.FromSlash(c.Path)), filepath.Join(s.dir, filepath.FromSlash(c.Path))
+			if c.Gone {
+				err = os.RemoveAll(to)
+			} else {
+				err = copyFile(from, to)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		top, err := filepath.EvalSymlinks(s.repo.Top)
+		if err != nil {
+			return err
+		}
+		root, err := filepath.EvalSymlinks(p.Root)
+		if err != nil {
+			return err
+		}
+		below, err := filepath.Rel(top, root)
+		if err != nil {
+			return err
+		}
+		s.dir = filepath.Join(s.dir, below)
+	}
+	for _, e := range edits {
+		name := filepath.Join(s.dir, filepath.FromSlash(e.File))
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(name, e.New, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// drop removes the scratch. It works on after an interrupt.
+func (s *scratch) drop() {
+	if s.repo != nil {
+		_ = s.repo.DropScratch(context.WithoutCancel(context.Background()), filepath.Join(s.top, "tree"))
+	}
+	_ = os.RemoveAll(s.top)
+	_ = os.Remove(s.note)
+}
+
+// dropLeftover removes the scratch of a call that crashed.
+func (p *Project) dropLeftover(repo *git.Repo) {
+	base, err := os.ReadFile(p.keep("scratch"))
+	if err != nil || !strings.HasPrefix(filepath.Base(string(base)), "bellwether-") {
+		return
+	}
+	(&scratch{top: string(base), repo: repo, note: p.keep("scratch")}).drop()
+}
+
+// copyTree copies what belongs to a project: not what was installed or built
+// into folders of packages, and not what Bellwether keeps.
+func copyTree(ctx context.Context, from, to string) error {
+	return filepath.WalkDir(from, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == keepDir || d.Name() == ".git") {
+			return fs.SkipDir
+		}
+		below, err := filepath.Rel(from, name)
+		if err != nil {
+			return err
+		}
+		if d.IsDir() {
+			return os.MkdirAll(filepath.Join(to, below), 0o755)
+		}
+		return copyFile(name, filepath.Join(to, below))
+	})
+}
+
+func copyFile(from, to string) error {
+	info, err := os.Lstat(from)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(from)
+		if err != nil {
+			return err
+		}
+		_ = os.Remove(to)
+		return os.Symlink(target, to)
+	}
+	if !info.Mode().IsRegular() {
+		return nil // sockets, devices and submodules stay where they are
+	}
+	data, err := os.ReadFile(from)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, data, info.Mode().Perm())
+}

@@ -1,0 +1,116 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+)
+
+// askAtOnce is how many packages are asked for at a time.
+const askAtOnce = 32
+
+// Survey tells what is declared, locked and newer. A package that a registry
+// does not know is told in its row; the error joins those of packages that
+// could not be asked for at all.
+func (p *Project) Survey(ctx context.Context) (*model.Survey, error) {
+	s := &model.Survey{}
+	var problems []error
+	for _, part := range p.Components {
+		registry, err := p.connect(part)
+		if err != nil {
+			return nil, err
+		}
+		c := model.SurveyComponent{
+			Dir: part.Dir, Name: part.Name, Ecosystem: part.Ecosystem, Manifest: part.Manifest, Lock: part.Lock,
+			Requirements: make([]model.SurveyRequirement, len(part.Requirements)),
+		}
+		var g errgroup.Group
+		g.SetLimit(askAtOnce)
+		var mu sync.Mutex
+		for i, r := range part.Requirements {
+			g.Go(func() error {
+				row, err := p.surveyRequirement(ctx, part, registry, r)
+				mu.Lock()
+				defer mu.Unlock()
+				c.Requirements[i] = row
+				if err != nil {
+					problems = append(problems, err)
+				}
+				return nil
+			})
+		}
+		_ = g.Wait()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		for _, pin := range part.Pins {
+			c.Runtimes = append(c.Runtimes, model.SurveyRuntime{
+				Subject: pin.Subject.String(), Range: pin.Range, Place: pin.Site.String(), Installed: p.runtime(pin.Subject.Name),
+			})
+		}
+		s.Components = append(s.Components, c)
+	}
+	return s, errors.Join(problems...)
+}
+
+func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ecosystem.Registry, r model.Requirement) (model.SurveyRequirement, error) {
+	row := model.SurveyRequirement{
+		Name: r.Name, PURL: r.Subject.PURL(r.Locked), Group: r.Group, Range: r.Range, Place: r.Site.String(),
+		Locked: r.Locked, Fixed: r.Fixed,
+	}
+	if r.Fixed != "" {
+		return row, nil
+	}
+	releases, err := registry.Releases(ctx, r.Subject)
+	if err != nil {
+		row.Problem = err.Error()
+		return row, err
+	}
+	order := part.eco.Order()
+	at, _ := order.Parse(r.Locked)
+	lines := map[string]bool{}
+	for _, rel := range releases {
+		v, err := order.Parse(rel.Version)
+		if err != nil {
+			continue
+		}
+		if rel.Version == r.Locked {
+			row.Deprecated = rel.Deprecated
+		}
+		if at != nil && v.Compare(at) <= 0 {
+			continue
+		}
+		if v.Preview() {
+			row.Preview = rel.Version
+			continue
+		}
+		if rel.Deprecated != "" {
+			continue
+		}
+		row.Preview = ""
+		row.Runtime = rel.Runtime
+		step := version.Major
+		if at != nil {
+			step = order.Step(at, v)
+		}
+		switch step {
+		case version.Patch:
+			row.Patch, row.Minor = rel.Version, rel.Version
+		case version.Minor:
+			row.Minor = rel.Version
+		case version.Major:
+			row.Major = rel.Version
+			lines[v.Line()] = true
+		}
+	}
+	if at != nil {
+		row.Majors = len(lines)
+	}
+	return row, nil
+}

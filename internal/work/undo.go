@@ -1,0 +1,53 @@
+package work
+
+import (
+	"context"
+	"fmt"
+
+	"bellwether/internal/core/model"
+)
+
+// Undo takes the last leg back, or all of them: to the commit before it, or
+// where there is no git or no commit, to the files as they were. It gives the
+// legs taken back.
+func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
+	release, err := p.hold()
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	repo, err := p.repo(ctx)
+	if err != nil {
+		return nil, err
+	}
+	j, err := p.readJourney()
+	if err != nil {
+		return nil, err
+	}
+	if j.last() == nil {
+		return nil, &model.Fault{Doing: "undoing", Wrong: "no leg has been carried out"}
+	}
+	var undone []string
+	for l := j.last(); l != nil; l = j.last() {
+		switch {
+		case l.Commit != "" && repo == nil:
+			err = &model.Fault{Doing: "undoing leg " + l.ID, Wrong: "it was committed, but this is no git working tree now"}
+		case l.Commit != "":
+			err = repo.Back(ctx, l.Commit, l.Before)
+		default:
+			err = p.restore(l)
+		}
+		if err != nil {
+			return undone, fmt.Errorf("undoing leg %s: %w", l.ID, err)
+		}
+		undone = append(undone, l.ID)
+		j.Legs = j.Legs[:len(j.Legs)-1]
+		if err := p.writeJourney(j); err != nil {
+			return undone, err
+		}
+		if !all {
+			break
+		}
+	}
+	return undone, nil
+}
