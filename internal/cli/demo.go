@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"bellwether/demo"
 	"bellwether/internal/core/solve"
@@ -54,6 +55,8 @@ type demoStory struct {
 	dir  string
 	env  []string
 	step int
+	// report shows progress on a terminal; elsewhere the results do.
+	report func(work.Event)
 }
 
 func (a *app) runDemo(ctx context.Context, dir string) error {
@@ -79,6 +82,9 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 		"npm_config_registry=" + s.url, "npm_config_userconfig=" + filepath.Join(dir, ".git", "no-npmrc"),
 		"npm_config_cache=" + filepath.Join(dir, ".git", "npm-cache"),
 	}}
+	if f, ok := a.stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		d.report = moving(f)
+	}
 	if err := d.layOut(s.url); err != nil {
 		return err
 	}
@@ -136,7 +142,7 @@ func (d *demoStory) layOut(registry string) error {
 }
 
 func (d *demoStory) open(preview ...string) (*work.Project, error) {
-	return work.Open(work.Options{Dir: d.dir, Env: d.env, NoCache: true, Preview: preview, Report: d.progress()})
+	return work.Open(work.Options{Dir: d.dir, Env: d.env, NoCache: true, Preview: preview, Report: d.report})
 }
 
 func (d *demoStory) chapter(title, command string) {

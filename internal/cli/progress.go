@@ -49,8 +49,7 @@ func moving(w io.Writer) func(work.Event) {
 			bar = nil
 		}
 		if e.Done {
-			fmt.Fprintln(w, finished(e))
-			return
+			return // the result tells how it ended
 		}
 		bar = progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(e.Text),
 			progressbar.OptionSpinnerType(spinner), progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish())

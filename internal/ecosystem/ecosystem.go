@@ -27,7 +27,7 @@ type Ecosystem interface {
 	// what its lock says.
 	Read(fsys fs.FS, dir string) (*model.Component, error)
 	// Connect gives the registry that the component in dir uses.
-	Connect(s Surroundings, dir string) (Registry, error)
+	Connect(ctx context.Context, s Surroundings, dir string) (Registry, error)
 	// Copies are the copies of a package that the lock has, and who asks for
 	// each.
 	Copies(c *model.Component, name string) []model.LockedCopy
@@ -45,8 +45,9 @@ type Surroundings struct {
 	Home    string
 	Client  *fetch.Client
 	Now     time.Time
-	// Runtime gives the version of an installed runtime, "" if there is none.
-	Runtime func(name string) string
+	// Ask gives what an installed program prints, trimmed: its version, a
+	// setting. The answer may be remembered from an earlier call.
+	Ask     func(ctx context.Context, args ...string) (string, error)
 	AsOf    time.Time     // releases after this do not exist; zero for now
 	MinAge  time.Duration // releases younger than this are held back
 	Preview func(name string) bool

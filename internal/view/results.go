@@ -77,6 +77,9 @@ func surveyGrid(c model.SurveyComponent) grid {
 			note = span{"deprecated", bad}
 		case r.Majors > 0:
 			note = span{count(r.Majors, "major", "majors") + " behind", warn}
+			if r.Unfit != "" {
+				note.text += "; the newest needs " + r.Runtime
+			}
 		case r.Minor != "":
 			note = span{"newer within its major", usual}
 		case r.Preview != "":

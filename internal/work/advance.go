@@ -349,7 +349,7 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	if part == nil {
 		return nil, a.misfit(fmt.Sprintf("there is no component %q", a.leg.Component))
 	}
-	w, err := a.world(part)
+	w, err := a.world(ctx, part)
 	if err != nil {
 		return nil, err
 	}

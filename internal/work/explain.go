@@ -38,7 +38,7 @@ func (p *Project) Explain(ctx context.Context, what string) ([]model.Explanation
 }
 
 func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanation) error {
-	w, err := p.world(part)
+	w, err := p.world(ctx, part)
 	if err != nil {
 		return err
 	}

@@ -60,7 +60,7 @@ type Project struct {
 	fsys       fs.FS
 	root       *os.Root
 	now        time.Time
-	runtimes   map[string]string
+	prober     *run.Prober
 }
 
 // Part is a component with its ecosystem.
@@ -73,6 +73,10 @@ type Part struct {
 // cacheAge is how long a registry's answer is taken as it is.
 const cacheAge = time.Hour
 
+// probeAge is how long a tool's answer is taken as it is, if the tool's file
+// stays the same.
+const probeAge = 24 * time.Hour
+
 // fetchRetries is how often a failed request is tried again.
 const fetchRetries = 2
 
@@ -83,11 +87,15 @@ func Open(opt Options) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Project{Root: dir, opt: opt, now: time.Now(), runtimes: map[string]string{}}
+	p := &Project{Root: dir, opt: opt, now: time.Now()}
 	if p.root, err = os.OpenRoot(dir); err != nil {
 		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: bareError(err)}
 	}
 	p.fsys = p.root.FS()
+	p.prober = &run.Prober{File: p.cacheFile("tools.json"), MaxAge: probeAge, Env: opt.Env}
+	if opt.Refresh {
+		p.prober.MaxAge = 0
+	}
 	if p.Settings, err = ReadSettings(p.fsys); err != nil {
 		return nil, err
 	}
@@ -129,38 +137,39 @@ func (p *Project) keep(parts ...string) string {
 	return filepath.Join(append([]string{p.Root, keepDir}, parts...)...)
 }
 
+// cacheFile is a place in the user's cache folder, "" if nothing is to be kept.
+func (p *Project) cacheFile(name string) string {
+	if p.opt.NoCache {
+		return ""
+	}
+	return filepath.Join(xdg.CacheHome, "bellwether", name)
+}
+
 // connect gives a part its registry.
-func (p *Project) connect(part *Part) (ecosystem.Registry, error) {
+func (p *Project) connect(ctx context.Context, part *Part) (ecosystem.Registry, error) {
 	if part.registry != nil {
 		return part.registry, nil
 	}
-	cache := filepath.Join(xdg.CacheHome, "bellwether")
-	if p.opt.NoCache {
-		cache = ""
-	}
 	home, _ := os.UserHomeDir()
 	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
-	r, err := part.eco.Connect(ecosystem.Surroundings{
+	r, err := part.eco.Connect(ctx, ecosystem.Surroundings{
 		Root: p.Root, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.now,
-		Client:  fetch.New(fetch.Config{CacheDir: cache, MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh, Retries: fetchRetries}),
-		Runtime: p.runtime, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
+		Client: fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh, Retries: fetchRetries}),
+		Ask:    p.prober.Ask, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
 		Preview: func(name string) bool { return slices.Contains(previews, name) },
 	}, part.Dir)
 	part.registry = r
 	return r, err
 }
 
-// runtime is the version of an installed runtime, "" if there is none.
-func (p *Project) runtime(name string) string {
-	if v, known := p.runtimes[name]; known {
-		return v
-	}
-	out, err := run.Output(context.Background(), "", name, "--version")
+// installed is the version of an installed runtime or tool, "" if there is
+// none.
+func (p *Project) installed(ctx context.Context, name string) string {
+	out, err := p.prober.Ask(ctx, name, "--version")
 	if err != nil {
-		out = ""
+		return ""
 	}
-	p.runtimes[name] = strings.TrimPrefix(out, "v")
-	return p.runtimes[name]
+	return strings.TrimPrefix(out, "v")
 }
 
 func (p *Project) tell(e Event) {
@@ -179,8 +188,8 @@ type world struct {
 	last     *ecosystem.Outcome
 }
 
-func (p *Project) world(part *Part) (*world, error) {
-	r, err := p.connect(part)
+func (p *Project) world(ctx context.Context, part *Part) (*world, error) {
+	r, err := p.connect(ctx, part)
 	if err != nil {
 		return nil, err
 	}

@@ -113,7 +113,7 @@ func (p *Project) knownNames(wishes []destination, holds []string) error {
 }
 
 func (p *Project) routePart(ctx context.Context, part *Part, wishes []destination, reach version.Reach, hold []string) ([]model.Leg, []string, error) {
-	w, err := p.world(part)
+	w, err := p.world(ctx, part)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -184,21 +184,24 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 			return nil, fmt.Errorf("%s: %w", r.Site, err)
 		}
 		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name)}
-		deprecated := map[string]bool{}
+		against := map[string]string{}
 		for _, rel := range releases {
 			v, err := order.Parse(rel.Version)
 			if err != nil {
 				continue
 			}
 			s.Releases = append(s.Releases, v)
-			deprecated[rel.Version] = rel.Deprecated != ""
+			against[rel.Version] = rel.Unfit
+			if rel.Deprecated != "" {
+				against[rel.Version] = "it is deprecated: " + rel.Deprecated
+			}
 			for _, peer := range rel.Peers {
 				if !slices.Contains(s.Peers, peer) {
 					s.Peers = append(s.Peers, peer)
 				}
 			}
 		}
-		s.Yanked = func(v version.Version) bool { return deprecated[v.String()] }
+		s.Shun = func(v version.Version) string { return against[v.String()] }
 		if r.Locked != "" {
 			if s.At, err = order.Parse(r.Locked); err != nil {
 				return nil, &model.Fault{Doing: "reading the lock", File: part.Lock, Wrong: fmt.Sprintf("%s: %v", r.Name, err)}

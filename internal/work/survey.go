@@ -22,7 +22,7 @@ func (p *Project) Survey(ctx context.Context) (*model.Survey, error) {
 	s := &model.Survey{}
 	var problems []error
 	for _, part := range p.Components {
-		registry, err := p.connect(part)
+		registry, err := p.connect(ctx, part)
 		if err != nil {
 			return nil, err
 		}
@@ -51,7 +51,7 @@ func (p *Project) Survey(ctx context.Context) (*model.Survey, error) {
 		}
 		for _, pin := range part.Pins {
 			c.Runtimes = append(c.Runtimes, model.SurveyRuntime{
-				Subject: pin.Subject.String(), Range: pin.Range, Place: pin.Site.String(), Installed: p.runtime(pin.Subject.Name),
+				Subject: pin.Subject.String(), Range: pin.Range, Place: pin.Site.String(), Installed: p.installed(ctx, pin.Subject.Name),
 			})
 		}
 		s.Components = append(s.Components, c)
@@ -94,7 +94,7 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 			continue
 		}
 		row.Preview = ""
-		row.Runtime = rel.Runtime
+		row.Runtime, row.Unfit = rel.Runtime, rel.Unfit
 		step := version.Major
 		if at != nil {
 			step = order.Step(at, v)

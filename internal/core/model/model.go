@@ -90,6 +90,7 @@ type Release struct {
 	Deprecated string    // the notice; empty if it is not deprecated
 	Peers      []string  // names of the packages it wants to meet, sorted
 	Runtime    string    // the runtime it states, "node >=18"; empty if none
+	Unfit      string    // why it does not run on what is installed; empty if it does
 }
 
 // Move is one subject going from one version to another.

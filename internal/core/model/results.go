@@ -34,6 +34,7 @@ type SurveyRequirement struct {
 	Deprecated string `json:"deprecated,omitempty"` // the notice for what is locked
 	Fixed      string `json:"fixed,omitempty"`      // why it cannot be moved by version
 	Runtime    string `json:"runtime,omitempty"`    // what the newest states it runs on
+	Unfit      string `json:"unfit,omitempty"`      // why the newest does not run on what is installed
 	Problem    string `json:"problem,omitempty"`    // why nothing newer can be told
 }
 

@@ -53,7 +53,9 @@ type Subject struct {
 	Previews bool     // pre-releases may be taken
 	Peers    []string // names that any of its releases wants to meet
 	Held     bool     // stays where it is
-	Yanked   func(v version.Version) bool
+	// Shun says why nobody should move to a release by itself: it is
+	// deprecated, or does not run here. Empty if there is nothing against it.
+	Shun func(v version.Version) string
 }
 
 // Wish is a destination that a user named.

@@ -37,7 +37,29 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 			return nil, nil, err
 		}
 	}
+	if p.Reach == version.Major {
+		r.shunned()
+	}
 	return r.legs, r.notices, nil
+}
+
+// shunned tells of newer majors that there is something against.
+func (r *planner) shunned() {
+	for _, s := range r.Subjects {
+		n := len(s.Releases)
+		if s.Held || s.At == nil || s.Shun == nil || n == 0 {
+			continue
+		}
+		for _, v := range slices.Backward(s.Releases) {
+			if v.Preview() || v.Compare(s.At) <= 0 || v.Line() == s.At.Line() {
+				continue
+			}
+			if why := s.Shun(v); why != "" {
+				r.notices = append(r.notices, fmt.Sprintf("%s stays at %s and does not go to %s: %s", s.Name, s.At, v, why))
+			}
+			break
+		}
+	}
 }
 
 type planner struct {
@@ -199,7 +221,7 @@ func (s *Subject) candidates(rng version.Range) []version.Version {
 		case rng != nil && rng.Contains(v):
 		case rng != nil:
 			continue
-		case v.Preview() && !s.Previews, s.Yanked != nil && s.Yanked(v):
+		case v.Preview() && !s.Previews, s.Shun != nil && s.Shun(v) != "":
 			continue
 		}
 		list = append(list, v)

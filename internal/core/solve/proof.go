@@ -118,7 +118,20 @@ func (w *proofWriter) premises(c *clause) []*clause {
 			break
 		}
 	}
+	// What is asked for stands before what follows from it.
+	slices.SortStableFunc(list, func(a, b *clause) int { return a.weight() - b.weight() })
 	return list
+}
+
+// weight orders premises: plain demands, then other facts, then conclusions.
+func (c *clause) weight() int {
+	switch {
+	case c.causes != nil:
+		return 2
+	case len(c.terms) > 1:
+		return 1
+	}
+	return 0
 }
 
 // conclusion says in words what a learned clause rules out.

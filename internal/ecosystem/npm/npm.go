@@ -3,6 +3,7 @@
 package npm
 
 import (
+	"context"
 	"io/fs"
 	"path"
 	"slices"
@@ -70,8 +71,8 @@ func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
 }
 
 // Connect gives the registries that the component in dir uses.
-func (Ecosystem) Connect(s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
-	return connect(s, dir)
+func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
+	return connect(ctx, s, dir)
 }
 
 // Stages are npm's clean install, and the scripts of the manifest that build

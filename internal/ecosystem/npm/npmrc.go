@@ -14,9 +14,6 @@ import (
 // down: environment over project over user.
 type settings map[string]string
 
-// defaultRegistry is the public registry that npm uses unless told otherwise.
-const defaultRegistry = "https://registry.npmjs.org/"
-
 var envReference = regexp.MustCompile(`\$\{([^}]+)\}`)
 
 // readSettings reads the .npmrc files of the project's folders and of the
@@ -83,9 +80,6 @@ func (s settings) registry(name string) string {
 	}
 	if address == "" {
 		address = s["registry"]
-	}
-	if address == "" {
-		address = defaultRegistry
 	}
 	return strings.TrimSuffix(address, "/") + "/"
 }

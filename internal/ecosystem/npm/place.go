@@ -18,34 +18,54 @@ func (s *resolver) build() error {
 		}
 	}
 	s.t.walk(s.enqueue)
-	for rounds := 0; len(s.queue) > 0; rounds++ {
+	for rounds := 0; len(s.queue)+len(s.peers) > 0; rounds++ {
 		if err := s.ctx.Err(); err != nil {
 			return err
 		}
-		if rounds > 1_000_000 {
+		if rounds > maxRounds {
 			return errUnsettled
 		}
-		n := s.queue[0]
-		s.queue = s.queue[1:]
-		s.queued[n] = false
-		if n.gone() {
-			continue
+		// Peers are looked at once everything else is in its place.
+		list, peers := &s.queue, false
+		if len(s.queue) == 0 {
+			list, peers = &s.peers, true
 		}
-		for _, e := range slices.Clone(n.edgeList) {
-			to := n.get(e)
-			if meets(e, to) && !(to == nil && e.kind == optionalEdge) {
-				continue
-			}
-			if err := s.provide(n, e); err != nil {
-				return err
-			}
-			if n.gone() {
-				break
-			}
+		n := (*list)[0]
+		*list = (*list)[1:]
+		if !peers {
+			s.queued[n] = false
+			s.peers = append(s.peers, n)
+		}
+		if err := s.settle(n, peers); err != nil {
+			return err
 		}
 	}
 	s.t.prune()
 	return s.checkAll()
+}
+
+// maxRounds bounds how often nodes are looked at, so that a fault in here ends
+// in an error and not never.
+const maxRounds = 1_000_000
+
+// settle provides what n misses: its peers, or everything else.
+func (s *resolver) settle(n *node, peers bool) error {
+	for _, e := range slices.Clone(n.edgeList) {
+		if n.gone() {
+			return nil
+		}
+		if peers != (e.kind.peer() && !n.isTop()) {
+			continue
+		}
+		to := n.get(e)
+		if meets(e, to) && !(to == nil && e.kind == optionalEdge) {
+			continue
+		}
+		if err := s.provide(n, e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // gone tells whether n was taken out of the tree.
@@ -62,6 +82,7 @@ func (s *resolver) enqueue(n *node) {
 
 // changed puts on the list all whom the node of that name may concern.
 func (s *resolver) changed(n *node) {
+	s.reached = nil
 	s.enqueue(n)
 	for _, d := range s.t.dependents[n.name] {
 		s.enqueue(d)
@@ -170,10 +191,14 @@ func levels(n, at *node) []*node {
 	return list
 }
 
-// users are the nodes that get n by an edge, with that edge.
+// users are the nodes that get n by an edge, with that edge. Nodes that only
+// edges lead to which are not content do not count: they are about to go.
 func (s *resolver) users(n *node, each func(d *node, e edge) bool) {
+	if s.reached == nil {
+		s.reached = s.t.reach(func(from *node, e edge) bool { return meets(e, from.get(e)) })
+	}
 	for _, d := range s.t.dependents[n.name] {
-		if d.gone() {
+		if d.gone() || !s.reached[d] {
 			continue
 		}
 		for _, e := range d.edgeList {
@@ -379,6 +404,7 @@ func (s *resolver) providePeer(n *node, e edge) error {
 	}
 	// Taken out, n is placed again by those who need it, with its peers.
 	delete(n.parent.kids, n.name)
+	s.reached = nil
 	for _, d := range s.t.dependents[n.name] {
 		s.enqueue(d)
 	}

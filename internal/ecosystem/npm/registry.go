@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -21,6 +22,7 @@ type registry struct {
 	settings settings
 	around   ecosystem.Surroundings
 	node     version.Version // the Node.js at hand; nil if there is none
+	fitting  sync.Mutex
 	engines  map[string]bool // for each engines.node seen, whether node is in it
 
 	mu       sync.Mutex
@@ -34,7 +36,7 @@ type pending struct {
 	err  error
 }
 
-func connect(s ecosystem.Surroundings, dir string) (*registry, error) {
+func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*registry, error) {
 	r := &registry{
 		settings: readSettings(s.Root, dir, s.Home, s.Env, s.Environ),
 		around:   s, packages: map[string]*pending{}, engines: map[string]bool{},
@@ -44,10 +46,21 @@ func connect(s ecosystem.Surroundings, dir string) (*registry, error) {
 			return nil, &model.Fault{Doing: "reading npm's certificates (cafile, ca, NODE_EXTRA_CA_CERTS)", Wrong: err.Error()}
 		}
 	}
-	if s.Runtime != nil {
-		if v, err := parseVersion(s.Runtime("node")); err == nil {
+	if text, err := s.Ask(ctx, "node", "--version"); err == nil {
+		if v, err := parseVersion(strings.TrimPrefix(text, "v")); err == nil {
 			r.node = v
 		}
+	}
+	if r.settings["registry"] == "" {
+		// Where nothing is set, npm's own configuration has the last word.
+		text, err := s.Ask(ctx, "npm", "config", "get", "registry")
+		if err != nil || !strings.HasPrefix(text, "http") {
+			return nil, &model.Fault{
+				Doing: "looking for the npm registry", Wrong: "no .npmrc names one, and npm cannot be asked",
+				Next: "install npm, or set registry= in .npmrc",
+			}
+		}
+		r.settings["registry"] = text
 	}
 	return r, nil
 }
@@ -109,6 +122,8 @@ func (r *registry) fits(rel *release) bool {
 	if wants == "" || r.node == nil {
 		return true
 	}
+	r.fitting.Lock()
+	defer r.fitting.Unlock()
 	fits, known := r.engines[wants]
 	if !known {
 		rng, err := version.NPM{}.ParseRange(wants)
@@ -181,6 +196,9 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 		}
 		if b.Node != "" {
 			all[i].Runtime = "node " + b.Node
+		}
+		if !r.fits(rel) {
+			all[i].Unfit = fmt.Sprintf("it needs node %s, and %s is installed", b.Node, r.node)
 		}
 	}
 	return all, nil

@@ -30,6 +30,8 @@ type resolver struct {
 	byKey   map[wishKey]*wish // what a top gets for a name
 	waiting map[wishKey][]func(*wish)
 	queue   []*node
+	peers   []*node        // whose peers are still to be looked at
+	reached map[*node]bool // what is in use at present; nil if not known
 	queued  map[*node]bool
 	notices []string
 	// evictions counts nodes taken out to be placed again, to bound the work.

@@ -105,9 +105,9 @@ func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := connect(ecosystem.Surroundings{
+	r, err := connect(context.Background(), ecosystem.Surroundings{
 		Root: dir, Environ: environ, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
-		Runtime: func(string) string { return "20.20.0" },
+		Ask: func(context.Context, ...string) (string, error) { return "20.20.0", nil },
 	}, ".")
 	if err != nil {
 		return nil, err

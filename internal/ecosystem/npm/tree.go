@@ -220,11 +220,11 @@ func meets(e edge, to *node) bool {
 
 // prune takes out what no top reaches any more, and sets every node's flags.
 func (t *tree) prune() {
-	reached := t.reach(func(edge, bool) bool { return true })
-	noDev := t.reach(func(e edge, top bool) bool { return !(top && e.kind == devEdge) })
-	noOptional := t.reach(func(e edge, _ bool) bool { return !e.kind.optional() })
-	noBoth := t.reach(func(e edge, top bool) bool { return !(top && e.kind == devEdge) && !e.kind.optional() })
-	noPeer := t.reach(func(e edge, _ bool) bool { return !e.kind.peer() })
+	reached := t.reach(func(*node, edge) bool { return true })
+	noDev := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge })
+	noOptional := t.reach(func(_ *node, e edge) bool { return !e.kind.optional() })
+	noBoth := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge && !e.kind.optional() })
+	noPeer := t.reach(func(_ *node, e edge) bool { return !e.kind.peer() })
 	t.walk(func(n *node) {
 		if n.parent != nil && !reached[n] && !n.inBundle {
 			delete(n.parent.kids, n.name)
@@ -239,9 +239,8 @@ func (t *tree) prune() {
 	})
 }
 
-// reach gives the nodes that the root leads to over edges that follow admits;
-// top tells follow that the edge starts at a top.
-func (t *tree) reach(follow func(e edge, top bool) bool) map[*node]bool {
+// reach gives the nodes that the root leads to over edges that follow admits.
+func (t *tree) reach(follow func(from *node, e edge) bool) map[*node]bool {
 	reached := map[*node]bool{t.root: true}
 	queue := []*node{t.root}
 	visit := func(n *node) {
@@ -259,7 +258,7 @@ func (t *tree) reach(follow func(e edge, top bool) bool) map[*node]bool {
 		n := queue[0]
 		queue = queue[1:]
 		for _, e := range n.edgeList {
-			if to := n.get(e); to != nil && follow(e, n.isTop()) {
+			if to := n.get(e); to != nil && follow(n, e) {
 				visit(to)
 			}
 		}

@@ -76,6 +76,10 @@ func Run(ctx context.Context, c Command) (Result, error) {
 
 // Output runs a short program and gives its standard output, trimmed.
 func Output(ctx context.Context, dir string, args ...string) (string, error) {
+	return output(ctx, dir, nil, args...)
+}
+
+func output(ctx context.Context, dir string, env []string, args ...string) (string, error) {
 	if _, err := exec.LookPath(args[0]); err != nil {
 		return "", fmt.Errorf("%s %w", args[0], ErrMissing)
 	}
@@ -83,6 +87,7 @@ func Output(ctx context.Context, dir string, args ...string) (string, error) {
 	defer cancel()
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), env...)
 	var out, problems bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &problems
 	if err := cmd.Run(); err != nil {

@@ -1,0 +1,85 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/renameio/v2"
+)
+
+// Prober asks installed programs for short facts, such as their version, and
+// remembers the answers for as long as the program stays the same.
+type Prober struct {
+	File   string        // where answers are kept; empty for nowhere
+	MaxAge time.Duration // older answers are asked for again
+	Env    []string      // "NAME=value", added to the environment
+
+	mu    sync.Mutex
+	known map[string]answer
+}
+
+// answer is what a program printed.
+type answer struct {
+	Program string    `json:"program"`
+	Changed time.Time `json:"changed"` // when the program's file was
+	Asked   time.Time `json:"asked"`
+	Output  string    `json:"output"`
+}
+
+// Ask gives what a program prints, trimmed. The error is ErrMissing for a
+// program that is not installed.
+func (p *Prober) Ask(ctx context.Context, args ...string) (string, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	program, err := exec.LookPath(args[0])
+	if err != nil {
+		return "", errors.Join(ErrMissing, err)
+	}
+	if program, err = filepath.EvalSymlinks(program); err != nil {
+		return "", err
+	}
+	info, err := os.Stat(program)
+	if err != nil {
+		return "", err
+	}
+	p.load()
+	key := strings.Join(args, " ")
+	a, ok := p.known[key]
+	if ok && a.Program == program && a.Changed.Equal(info.ModTime()) && time.Since(a.Asked) < p.MaxAge {
+		return a.Output, nil
+	}
+	out, err := output(ctx, "", p.Env, args...)
+	if err != nil {
+		return "", err
+	}
+	p.known[key] = answer{Program: program, Changed: info.ModTime(), Asked: time.Now(), Output: out}
+	p.save()
+	return out, nil
+}
+
+func (p *Prober) load() {
+	if p.known != nil {
+		return
+	}
+	p.known = map[string]answer{}
+	if data, err := os.ReadFile(p.File); err == nil {
+		_ = json.Unmarshal(data, &p.known)
+	}
+}
+
+// save keeps the answers; where that fails they are asked for again.
+func (p *Prober) save() {
+	if p.File == "" {
+		return
+	}
+	if data, err := json.Marshal(p.known); err == nil && os.MkdirAll(filepath.Dir(p.File), 0o700) == nil {
+		_ = renameio.WriteFile(p.File, data, 0o600)
+	}
+}
