@@ -71,7 +71,7 @@ func (a *app) status(err error) int {
 	var (
 		fault    *model.Fault
 		conflict *solve.Conflict
-		red      *work.RedBaseline
+		stage    *work.FailedStage
 		answer   *fetch.Status
 		silence  *fetch.Unreachable
 	)
@@ -86,7 +86,7 @@ func (a *app) status(err error) int {
 	}
 	fmt.Fprintf(a.stderr, "bellwether: %v\n", err)
 	switch {
-	case errors.As(err, &conflict), errors.As(err, &red), errors.As(err, &fault) && fault.Found:
+	case errors.As(err, &conflict), errors.As(err, &stage), errors.As(err, &fault) && fault.Found:
 		return exitProblem
 	case errors.As(err, &fault):
 		return exitUsage

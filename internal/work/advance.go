@@ -108,6 +108,13 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, s := range v.Stages {
+		// Without its packages nothing can be verified, and there is nothing
+		// that a person could repair in the sources: the tree stays as it is.
+		if s.Name == "fetch" && (s.Status == finding.Failed || s.Status == finding.TimedOut) {
+			return nil, &FailedStage{Stage: s, What: fmt.Sprintf("leg %s cannot be fetched, and the tree stays as it was", a.leg.ID), Next: "see what the package client says"}
+		}
+	}
 	result := &finding.LegResult{Leg: moved.leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
 	record = &legRecord{ID: a.leg.ID, Title: a.leg.Title, Status: legRepair}
 	if a.repo != nil {
@@ -284,31 +291,37 @@ func (a *advance) sameAs(ctx context.Context, v *finding.Verification) (bool, er
 }
 
 func (a *advance) checkBaseline(v *finding.Verification) (*finding.Verification, error) {
-	if v.Green() || a.opt.FromRed {
+	if a.opt.FromRed {
 		return v, nil
 	}
-	return nil, &RedBaseline{v}
+	for _, s := range v.Stages {
+		if s.Status == finding.Failed || s.Status == finding.TimedOut {
+			return nil, &FailedStage{
+				Stage: s, What: "the project fails before anything is changed",
+				Next: "make it pass first, or go on with --from-red, which then only asks that nothing gets worse",
+			}
+		}
+	}
+	return v, nil
 }
 
-// RedBaseline is the error of a project that fails before anything changes.
-type RedBaseline struct{ Verification *finding.Verification }
+// FailedStage is the error of a stage without which there is no going on.
+type FailedStage struct {
+	Stage finding.Stage
+	What  string // what follows from it
+	Next  string
+}
 
-func (r *RedBaseline) Error() string {
-	for _, s := range r.Verification.Stages {
-		if s.Status != finding.Failed && s.Status != finding.TimedOut {
-			continue
-		}
-		where := s.Name
-		if s.Component != "." {
-			where = s.Component + ": " + where
-		}
-		tail := ""
-		for _, line := range s.Tail {
-			tail += "\n    " + line
-		}
-		return fmt.Sprintf("the project fails before anything is changed: %s: %s (log: %s)%s\n  next: make it pass first, or go on with --from-red, which then only asks that nothing gets worse", where, s.Why, s.Log, tail)
+func (f *FailedStage) Error() string {
+	where := f.Stage.Name
+	if f.Stage.Component != "." {
+		where = f.Stage.Component + ": " + where
 	}
-	return "the project fails before anything is changed"
+	text := fmt.Sprintf("%s: %s: %s (log: %s)", f.What, where, f.Stage.Why, f.Stage.Log)
+	for _, line := range f.Stage.Tail {
+		text += "\n    " + line
+	}
+	return text + "\n  next: " + f.Next
 }
 
 // movedLeg is a leg with the edits that make it.

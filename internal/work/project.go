@@ -77,9 +77,6 @@ const cacheAge = time.Hour
 // stays the same.
 const probeAge = 24 * time.Hour
 
-// fetchRetries is how often a failed request is tried again.
-const fetchRetries = 2
-
 // Open reads the project in a folder: its settings and its components.
 // Nothing is run and nothing is asked of the network.
 func Open(opt Options) (*Project, error) {
@@ -154,7 +151,7 @@ func (p *Project) connect(ctx context.Context, part *Part) (ecosystem.Registry, 
 	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
 	r, err := part.eco.Connect(ctx, ecosystem.Surroundings{
 		Root: p.Root, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.now,
-		Client: fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh, Retries: fetchRetries}),
+		Client: fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh}),
 		Ask:    p.prober.Ask, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
 		Preview: func(name string) bool { return slices.Contains(previews, name) },
 	}, part.Dir)

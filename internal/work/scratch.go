@@ -111,8 +111,8 @@ func (p *Project) dropLeftover(repo *git.Repo) {
 	(&scratch{top: string(base), repo: repo, note: p.keep("scratch")}).drop()
 }
 
-// copyTree copies what belongs to a project: not what was installed or built
-// into folders of packages, and not what Bellwether keeps.
+// copyTree copies what belongs to a project: not what was installed into
+// folders of packages, not what Bellwether keeps, and not the copy itself.
 func copyTree(ctx context.Context, from, to string) error {
 	return filepath.WalkDir(from, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -121,7 +121,7 @@ func copyTree(ctx context.Context, from, to string) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == keepDir || d.Name() == ".git") {
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == keepDir || d.Name() == ".git" || name == filepath.Dir(to)) {
 			return fs.SkipDir
 		}
 		below, err := filepath.Rel(from, name)

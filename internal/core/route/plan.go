@@ -234,7 +234,7 @@ func (s *Subject) candidates(rng version.Range) []version.Version {
 func (s *Subject) linesTo(target version.Version) []version.Version {
 	var lines []version.Version
 	for _, v := range s.candidates(nil) {
-		if v.Compare(s.At) <= 0 || v.Line() == s.At.Line() || v.Compare(target) > 0 || v.Preview() {
+		if v.Compare(s.At) <= 0 || v.Line() == s.At.Line() || v.Compare(target) > 0 {
 			continue
 		}
 		if n := len(lines); n == 0 || lines[n-1].Line() != v.Line() {
@@ -285,7 +285,7 @@ func (r *planner) destinations() error {
 					continue
 				}
 				_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to pass through %s on the way to %s", s.Name, line.Line(), w.Text),
-					"on the way to "+w.Text, inLine(line))
+					"on the way to "+w.Text, s.inLine(line))
 				var conflict *solve.Conflict
 				if errors.As(err, &conflict) {
 					r.notices = append(r.notices, fmt.Sprintf("%s skips %s: %s", s.Name, line.Line(), firstFacts(conflict)))
@@ -307,8 +307,9 @@ func (r *planner) destinations() error {
 	return nil
 }
 
-func inLine(line version.Version) func(version.Version) bool {
-	return func(v version.Version) bool { return v.Line() == line.Line() && !v.Preview() }
+// inLine admits the releases of a line.
+func (s *Subject) inLine(line version.Version) func(version.Version) bool {
+	return func(v version.Version) bool { return v.Line() == line.Line() && (s.Previews || !v.Preview()) }
 }
 
 // firstFacts are the facts of a proof, in one line.
@@ -335,7 +336,7 @@ func (r *planner) frameworks() error {
 			continue
 		}
 		for _, line := range s.linesTo(all[len(all)-1]) {
-			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", name, line.Line()), "newer major, within --reach major", inLine(line))
+			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", name, line.Line()), "newer major, within --reach major", s.inLine(line))
 			if stop, err := r.leftBehind(s, line, err); err != nil {
 				return err
 			} else if stop {
@@ -368,7 +369,7 @@ func (r *planner) rest() error {
 			continue
 		}
 		for _, line := range slices.Backward(s.linesTo(all[len(all)-1])) {
-			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", s.Name, line.Line()), "newer major, within --reach major", inLine(line))
+			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", s.Name, line.Line()), "newer major, within --reach major", s.inLine(line))
 			stuck, err := r.leftBehind(s, line, err)
 			if err != nil {
 				return err

@@ -59,7 +59,7 @@ func (p *project) checkLock() error {
 				}
 			}
 			for _, next := range []string{at, entry.where} {
-				if (next == at || entry.link) && !reached[next] {
+				if (next == at || entry.link) && !reached[next] && e.kind != peerOptionalEdge {
 					reached[next] = true
 					scopes[next] = kid
 					queue = append(queue, next)

@@ -7,7 +7,11 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
+	"time"
+
+	"bellwether/internal/host/fetch"
 )
 
 // settings are npm's configuration as its documentation ("npmrc") lays it
@@ -71,6 +75,20 @@ func (s settings) read(text string, env func(string) string) {
 }
 
 func (s settings) on(key string) bool { return s[key] == "true" }
+
+// patience is how long a silent registry is waited for, and how often a failed
+// request is tried again, as fetch-timeout (in milliseconds) and fetch-retries
+// say.
+func (s settings) patience() (stall time.Duration, retries int) {
+	stall, retries = fetch.DefaultStall, fetch.DefaultRetries
+	if ms, err := strconv.Atoi(s["fetch-timeout"]); err == nil && ms > 0 {
+		stall = time.Duration(ms) * time.Millisecond
+	}
+	if n, err := strconv.Atoi(s["fetch-retries"]); err == nil && n >= 0 {
+		retries = n
+	}
+	return stall, retries
+}
 
 // registry is the registry's address for a package, with a slash at its end.
 func (s settings) registry(name string) string {

@@ -195,7 +195,7 @@ func levels(n, at *node) []*node {
 // edges lead to which are not content do not count: they are about to go.
 func (s *resolver) users(n *node, each func(d *node, e edge) bool) {
 	if s.reached == nil {
-		s.reached = s.t.reach(func(from *node, e edge) bool { return meets(e, from.get(e)) })
+		s.reached = s.t.reach(func(from *node, e edge) bool { return e.kind != peerOptionalEdge && meets(e, from.get(e)) })
 	}
 	for _, d := range s.t.dependents[n.name] {
 		if d.gone() || !s.reached[d] {

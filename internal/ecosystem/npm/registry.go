@@ -46,6 +46,7 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*regist
 			return nil, &model.Fault{Doing: "reading npm's certificates (cafile, ca, NODE_EXTRA_CA_CERTS)", Wrong: err.Error()}
 		}
 	}
+	s.Client.Patience(r.settings.patience())
 	if text, err := s.Ask(ctx, "node", "--version"); err == nil {
 		if v, err := parseVersion(strings.TrimPrefix(text, "v")); err == nil {
 			r.node = v

@@ -218,9 +218,10 @@ func meets(e edge, to *node) bool {
 	return err == nil && e.spec.rng.Contains(v)
 }
 
-// prune takes out what no top reaches any more, and sets every node's flags.
+// prune takes out what no top needs any more, and sets every node's flags.
+// An optional peer alone keeps nothing: npm takes such packages out, too.
 func (t *tree) prune() {
-	reached := t.reach(func(*node, edge) bool { return true })
+	reached := t.reach(func(_ *node, e edge) bool { return e.kind != peerOptionalEdge })
 	noDev := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge })
 	noOptional := t.reach(func(_ *node, e edge) bool { return !e.kind.optional() })
 	noBoth := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge && !e.kind.optional() })

@@ -25,7 +25,7 @@ type Config struct {
 	MaxAge   time.Duration // younger documents are not asked for again
 	Offline  bool          // use only what is kept
 	Refresh  bool          // ask again whatever the age
-	Stall    time.Duration // a server silent for this long is given up; zero for 30 s
+	Stall    time.Duration // a server silent for this long is given up; zero for DefaultStall
 	Retries  int           // how often a failed request is tried again
 }
 
@@ -38,7 +38,7 @@ type Client struct {
 // New gives a client.
 func New(cfg Config) *Client {
 	if cfg.Stall == 0 {
-		cfg.Stall = 30 * time.Second
+		cfg.Stall = DefaultStall
 	}
 	c := retryablehttp.NewClient()
 	c.Logger = nil
@@ -67,6 +67,20 @@ func (c *Client) Trust(pem []byte, insecure bool) error {
 	transport.ForceAttemptHTTP2 = true
 	return nil
 }
+
+// Patience sets how long a silent server is waited for, and how often a failed
+// request is tried again. It is to be called before the first request.
+func (c *Client) Patience(stall time.Duration, retries int) {
+	c.cfg.Stall, c.cfg.Retries = stall, retries
+	c.http.RetryMax = retries
+	c.http.HTTPClient.Transport.(*http.Transport).ResponseHeaderTimeout = stall
+}
+
+// Defaults for what Patience sets.
+const (
+	DefaultStall   = 30 * time.Second
+	DefaultRetries = 2
+)
 
 // keepCredentialAtHome drops the credential where a redirect leads to another
 // host.
@@ -149,11 +163,11 @@ func (c *Client) ask(ctx context.Context, r Request, kept entry, have bool) ([]b
 	var last error
 	for range distilTries {
 		payload, err := c.once(ctx, r, kept, have)
-		var broken *Unreachable
+		var broken *brokenAnswer
 		if err == nil || !errors.As(err, &broken) || ctx.Err() != nil {
 			return payload, err
 		}
-		last = err
+		last = &Unreachable{broken.host, broken.err}
 	}
 	return nil, last
 }
@@ -203,7 +217,7 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 		if ctx.Err() != nil && body.stalled() {
 			err = fmt.Errorf("it fell silent for %s in the middle of an answer", c.cfg.Stall)
 		}
-		return nil, &Unreachable{req.URL.Host, err}
+		return nil, &brokenAnswer{req.URL.Host, err}
 	}
 	c.save(r, entry{
 		URL: redact(r.URL), Form: r.Form, ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified"),
@@ -211,6 +225,14 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	})
 	return payload, nil
 }
+
+// brokenAnswer is the error of an answer that began well and then failed.
+type brokenAnswer struct {
+	host string
+	err  error
+}
+
+func (b *brokenAnswer) Error() string { return b.err.Error() }
 
 // watched is a body whose reader is cancelled if nothing comes for a while.
 type watched struct {

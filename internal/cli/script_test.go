@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"bellwether/internal/standin/shorthand"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"bellwether": func() { os.Exit(Main(os.Args[1:], os.Stdout, os.Stderr)) },
+	})
+}
+
+// TestScripts runs the built program on files in a temporary folder. Besides
+// testscript's own commands there are
+//
+//	registry FILE [FAULT PATH]   serve the universe in FILE; npm_config_registry
+//	                             names it. FAULT is what happens at PATH: 401,
+//	                             404, hang, cut, html, integrity
+//	commit                       make a git repository of the work folder, or
+//	                             commit what has changed
+//	status N CMD ARGS            run a command that must exit with status N
+//	interrupt FILE CMD ARGS      run a command, and interrupt it once FILE is there
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir:      "testdata/script",
+		TestWork: os.Getenv("TESTSCRIPT_KEEP") != "",
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("HOME", filepath.Join(e.WorkDir, ".home"))
+			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, ".home", "cache"))
+			e.Setenv("npm_config_cache", filepath.Join(e.WorkDir, ".home", "npm"))
+			e.Setenv("npm_config_userconfig", filepath.Join(e.WorkDir, ".home", "npmrc"))
+			e.Setenv("npm_config_update_notifier", "false")
+			e.Setenv("npm_config_fetch_retries", "0")
+			for _, who := range []string{"AUTHOR", "COMMITTER"} {
+				e.Setenv("GIT_"+who+"_NAME", "Crew")
+				e.Setenv("GIT_"+who+"_EMAIL", "crew@saltmarsh.example")
+			}
+			e.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
+			return nil
+		},
+		Condition: func(cond string) (bool, error) {
+			if cond == "npm" {
+				_, err := exec.LookPath("npm")
+				return err == nil, nil
+			}
+			return false, fmt.Errorf("unknown condition %q", cond)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"registry": serveRegistry, "commit": commit, "status": wantStatus, "interrupt": interrupt,
+		},
+	})
+}
+
+func serveRegistry(ts *testscript.TestScript, _ bool, args []string) {
+	u, err := shorthand.Load(ts.ReadFile(args[0]))
+	ts.Check(err)
+	handler := u.NPM()
+	if len(args) == 3 {
+		handler = faulty(handler, args[1], args[2])
+	}
+	server := httptest.NewServer(handler)
+	ts.Defer(func() {
+		server.CloseClientConnections()
+		server.Close()
+	})
+	ts.Setenv("npm_config_registry", server.URL+"/")
+	ts.Setenv("REGISTRY_HOST", strings.TrimPrefix(server.URL, "http://"))
+}
+
+var integrity = regexp.MustCompile(`sha512-[A-Za-z0-9+/]{4}`)
+
+// faulty is a registry that misbehaves at one path.
+func faulty(good http.Handler, fault, path string) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != path {
+			good.ServeHTTP(w, r)
+			return
+		}
+		r.Header.Del("Accept-Encoding")
+		record := httptest.NewRecorder()
+		good.ServeHTTP(record, r)
+		body := record.Body.Bytes()
+		switch fault {
+		case "401":
+			w.WriteHeader(http.StatusUnauthorized)
+		case "404":
+			w.WriteHeader(http.StatusNotFound)
+		case "hang":
+			<-r.Context().Done()
+		case "cut":
+			w.Header().Set("Content-Length", fmt.Sprint(len(body)))
+			_, _ = w.Write(body[:len(body)/2])
+		case "html":
+			w.Header().Set("Content-Type", "text/html")
+			_, _ = w.Write([]byte("<html>please log in to the harbour's network</html>"))
+		case "integrity":
+			all := integrity.FindAllIndex(body, -1)
+			newest := all[len(all)-1]
+			copy(body[newest[0]:newest[1]], "sha512-AAAA")
+			_, _ = w.Write(body)
+		}
+	})
+}
+
+func commit(ts *testscript.TestScript, _ bool, _ []string) {
+	if _, err := os.Stat(ts.MkAbs(".git")); err != nil {
+		if _, err := os.Stat(ts.MkAbs(".gitignore")); err != nil {
+			ts.Check(os.WriteFile(ts.MkAbs(".gitignore"), []byte(".home/\nnode_modules/\nuniverse\n.tmp/\n"), 0o644))
+		}
+		ts.Check(ts.Exec("git", "init", "-q", "-b", "main"))
+	}
+	ts.Check(ts.Exec("git", "add", "-A"))
+	ts.Check(ts.Exec("git", "commit", "-q", "-m", "as it is"))
+}
+
+func wantStatus(ts *testscript.TestScript, _ bool, args []string) {
+	err := ts.Exec(args[1], args[2:]...)
+	got := 0
+	if exit, ok := err.(*exec.ExitError); ok {
+		got = exit.ExitCode()
+	} else if err != nil {
+		ts.Fatalf("%v", err)
+	}
+	if fmt.Sprint(got) != args[0] {
+		ts.Fatalf("exit status %d, want %s", got, args[0])
+	}
+}
+
+func interrupt(ts *testscript.TestScript, _ bool, args []string) {
+	var out bytes.Buffer
+	cmd := exec.Command(filepath.Join(os.Getenv("PATH")[:strings.Index(os.Getenv("PATH"), string(os.PathListSeparator))], args[1]), args[2:]...)
+	cmd.Dir = ts.Getenv("WORK")
+	cmd.Env = append(os.Environ(), "HOME="+ts.Getenv("HOME"), "XDG_CACHE_HOME="+ts.Getenv("XDG_CACHE_HOME"),
+		"npm_config_registry="+ts.Getenv("npm_config_registry"), "npm_config_cache="+ts.Getenv("npm_config_cache"), "GIT_CONFIG_GLOBAL="+os.DevNull,
+		"TEST_SLEEP="+ts.Getenv("TEST_SLEEP"), "TEST_EXIT="+ts.Getenv("TEST_EXIT"))
+	cmd.Stdout, cmd.Stderr = &out, &out
+	ts.Check(cmd.Start())
+	mark := ts.MkAbs(args[0])
+	for range 200 {
+		if _, err := os.Stat(mark); err == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	ts.Check(cmd.Process.Signal(syscall.SIGINT))
+	_ = cmd.Wait()
+	ts.Logf("%s", out.String())
+	if got := cmd.ProcessState.ExitCode(); got != exitInterrupted {
+		ts.Fatalf("exit status %d, want %d", got, exitInterrupted)
+	}
+}
