@@ -141,7 +141,7 @@ func (s *resolver) provide(n *node, e edge) error {
 	if at != nil && s.replace(at, p, n, e) {
 		return nil
 	}
-	best := s.reg.pick(p, e.spec)
+	best := s.pick(p, e.spec)
 	if best == nil {
 		if e.kind == optionalEdge {
 			return nil
@@ -152,6 +152,11 @@ func (s *resolver) provide(n *node, e edge) error {
 		if level.kids[e.name] == nil && s.placeSet(level, n, e, p, best) {
 			return nil
 		}
+	}
+	if own := n.kids[e.name]; own != nil && own.linkTo == nil && !own.pinned && !own.inBundle && s.peersMet(best, n) {
+		// Who is below n and got it from there can have a copy further down.
+		s.become(own, best, n.kidScope(e))
+		return nil
 	}
 	// The best does not fit anywhere; let the solver look for one that does.
 	if level := n; level.kids[e.name] == nil && s.placeSet(level, n, e, p, nil) {
@@ -195,7 +200,7 @@ func levels(n, at *node) []*node {
 // edges lead to which are not content do not count: they are about to go.
 func (s *resolver) users(n *node, each func(d *node, e edge) bool) {
 	if s.reached == nil {
-		s.reached = s.t.reach(func(from *node, e edge) bool { return e.kind != peerOptionalEdge && meets(e, from.get(e)) })
+		s.reached = s.t.reach(func(from *node, e edge) bool { return keeps(from, e) && meets(e, from.get(e)) })
 	}
 	for _, d := range s.t.dependents[n.name] {
 		if d.gone() || !s.reached[d] {
@@ -207,6 +212,36 @@ func (s *resolver) users(n *node, each func(d *node, e edge) bool) {
 			}
 		}
 	}
+}
+
+// pick is the best release for which all specs hold and that has no hole; if
+// all have one, the best of them.
+func (s *resolver) pick(p *pkg, specs ...spec) *release {
+	holed := map[*release]bool{}
+	for {
+		rel := s.reg.pickWhere(p, func(r *release) bool { return !holed[r] }, specs)
+		if rel == nil {
+			return s.reg.pick(p, specs...)
+		}
+		hole := s.hole(rel)
+		if hole == "" {
+			return rel
+		}
+		holed[rel] = true
+	}
+}
+
+// hole is registry.hole, with a notice the first time that there is one.
+func (s *resolver) hole(rel *release) string {
+	if h, known := s.holes[rel]; known {
+		return h
+	}
+	h := s.reg.hole(s.ctx, rel)
+	s.holes[rel] = h
+	if h != "" {
+		s.notices = append(s.notices, fmt.Sprintf("%s %s is passed over: it wants %s for one platform, which was never published", rel.pkg.name, rel.text, h))
+	}
+	return h
 }
 
 // replace puts another release in the place of at if it suits n and all who
@@ -227,7 +262,7 @@ func (s *resolver) replace(at *node, p *pkg, n *node, e edge) bool {
 	if !suits {
 		return false
 	}
-	rel := s.reg.pick(p, specs...)
+	rel := s.pick(p, specs...)
 	if rel == nil || rel.text == at.version {
 		return false
 	}
@@ -261,7 +296,9 @@ func (s *resolver) placeSet(level, n *node, e edge, p *pkg, rel *release) bool {
 		}
 	}
 	for name, r := range set {
-		if !s.hidesNothing(level, name, r) {
+		// What n needs itself it gets, if not higher then here; whoever is
+		// hidden by that can have a copy further down.
+		if !(level == n && name == e.name) && !s.hidesNothing(level, name, r) {
 			return false
 		}
 	}
@@ -274,11 +311,22 @@ func (s *resolver) placeSet(level, n *node, e edge, p *pkg, rel *release) bool {
 // hidesNothing tells whether a release placed in level under a name leaves
 // everyone content who now looks past level for that name.
 func (s *resolver) hidesNothing(level *node, name string, rel *release) bool {
+	probe := &node{name: name, pkgName: rel.pkg.name, version: rel.text}
+	for _, e := range level.edgeList {
+		// What level itself is still to get can go nowhere else.
+		if e.name == name && !e.kind.peer() && !meets(e, probe) {
+			return false
+		}
+	}
 	above := level.resolve(name)
 	if above == nil {
-		return true
+		// Those who are content with nothing may not be with this.
+		return !slices.ContainsFunc(s.t.dependents[name], func(d *node) bool {
+			return !d.gone() && slices.ContainsFunc(d.edgeList, func(e edge) bool {
+				return e.name == name && e.kind == peerOptionalEdge && below(d, level, e) && !meets(e, probe)
+			})
+		})
 	}
-	probe := &node{name: name, pkgName: rel.pkg.name, version: rel.text}
 	content := true
 	s.users(above, func(d *node, e edge) bool {
 		if below(d, level, e) && !meets(e, probe) {
@@ -396,20 +444,36 @@ func (s *resolver) providePeer(n *node, e edge) error {
 		return nil
 	}
 	level := n.parent
-	if best := s.reg.pick(p, e.spec); best != nil && level.kids[e.name] == nil && s.placeSet(level, level, edge{e.name, prodEdge, e.spec}, p, best) {
+	if best := s.pick(p, e.spec); best != nil && level.kids[e.name] == nil && s.placeSet(level, level, edge{e.name, prodEdge, e.spec}, p, best) {
 		return nil
+	}
+	if e.kind == peerOptionalEdge {
+		if at == nil || at.pinned || at.inBundle || at.linkTo != nil {
+			return nil // said in the end, if nothing else mends it
+		}
+		// It is rather without than with the wrong one: those who need that
+		// get it further down.
+		return s.evict(at, n, e)
 	}
 	if n.pinned || n.inBundle {
 		return s.unplaceable(n, e, fmt.Sprintf("%s has %s", atPlace(at), versionOf(at)))
 	}
-	// Taken out, n is placed again by those who need it, with its peers.
-	delete(n.parent.kids, n.name)
+	return s.evict(n, n, e)
+}
+
+// maxEvictions bounds how often nodes are taken out to be placed again.
+const maxEvictions = 10_000
+
+// evict takes a node out, so that those who need it place it again, elsewhere
+// or with its peers. n and e are what it is done for.
+func (s *resolver) evict(out, n *node, e edge) error {
+	delete(out.parent.kids, out.name)
 	s.reached = nil
-	for _, d := range s.t.dependents[n.name] {
+	for _, d := range s.t.dependents[out.name] {
 		s.enqueue(d)
 	}
 	s.evictions++
-	if s.evictions > 10_000 {
+	if s.evictions > maxEvictions {
 		return s.unplaceable(n, e, "no place was found where it meets its peers")
 	}
 	return nil
@@ -439,6 +503,10 @@ func (s *resolver) checkAll() error {
 		for _, e := range n.edgeList {
 			to := n.get(e)
 			if meets(e, to) || slices.Contains(bundledOf(n), e.name) {
+				continue
+			}
+			if e.kind == peerOptionalEdge {
+				s.notices = append(s.notices, fmt.Sprintf("%s as an optional peer, but gets %s", describe(n, e), versionOf(to)))
 				continue
 			}
 			faults = append(faults, s.unplaceable(n, e, fmt.Sprintf("%s has %s", atPlace(to), versionOf(to))))

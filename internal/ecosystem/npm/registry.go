@@ -158,8 +158,13 @@ func (r *registry) better(a, b *release) int {
 
 // pick is the best release for which all specs hold, nil if there is none.
 func (r *registry) pick(p *pkg, specs ...spec) *release {
+	return r.pickWhere(p, func(*release) bool { return true }, specs)
+}
+
+// pickWhere is pick among the releases that keep admits.
+func (r *registry) pickWhere(p *pkg, keep func(*release) bool, specs []spec) *release {
 	holds := func(rel *release) bool {
-		return !slices.ContainsFunc(specs, func(s spec) bool { return !p.satisfying(s)[rel.index] })
+		return keep(rel) && !slices.ContainsFunc(specs, func(s spec) bool { return !p.satisfying(s)[rel.index] })
 	}
 	good := func(rel *release) bool { return rel.Deprecated == "" && r.fits(rel) }
 	if latest := p.find(p.tags["latest"]); latest != nil && holds(latest) && good(latest) {
@@ -178,6 +183,29 @@ func (r *registry) pick(p *pkg, specs ...spec) *release {
 		}
 	}
 	return best
+}
+
+// hole is an optional dependency of a release of which no release was ever
+// published, "" if there is none. npm writes such a package to a lock, and
+// then refuses the lock.
+func (r *registry) hole(ctx context.Context, rel *release) string {
+	b := rel.body()
+	if len(b.Optional) == 0 {
+		return ""
+	}
+	names := collated(b.Optional)
+	r.load(ctx, names)
+	for _, name := range names {
+		s := readSpec(name, b.Optional[name])
+		if s.kind > specTag {
+			continue
+		}
+		p, err := r.pkg(ctx, s.name)
+		if isAbsent(err) || err == nil && !slices.Contains(p.satisfying(s), true) {
+			return name + " " + shown(s.text)
+		}
+	}
+	return ""
 }
 
 // Releases gives all releases of a package, oldest version first.

@@ -34,6 +34,7 @@ type resolver struct {
 	reached map[*node]bool // what is in use at present; nil if not known
 	queued  map[*node]bool
 	notices []string
+	holes   map[*release]string
 	// evictions counts nodes taken out to be placed again, to bound the work.
 	evictions int
 }
@@ -72,7 +73,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
 		ctx: ctx, reg: r, p: p, c: ask.Component, ask: ask, t: p.tree(), problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{}, holes: map[*release]string{},
 	}
 	if err := s.prepare(); err != nil {
 		return nil, err
@@ -414,6 +415,14 @@ func (s *resolver) rank() {
 // expand states what a chosen release wants to meet. Releases that say the
 // same are covered at once, which makes proofs short.
 func (s *resolver) expand(w *wish, candidate int) error {
+	if rel := w.pkg.releases[candidate]; rel.text != s.was[wishKey{w.tops[0], w.name}] {
+		if hole := s.hole(rel); hole != "" {
+			s.problem.Forbid(func() string {
+				return fmt.Sprintf("%s %s wants %s for one platform, which was never published", w.name, rel.text, hole)
+			}, solve.Term{Subject: w.id, In: s.problem.Pick(w.id, func(i int) bool { return i == candidate })})
+			return nil
+		}
+	}
 	if s.reg.settings.on("legacy-peer-deps") {
 		return nil
 	}
