@@ -59,7 +59,7 @@ func (p *project) checkLock() error {
 				}
 			}
 			for _, next := range []string{at, entry.where} {
-				if (next == at || entry.link) && !reached[next] && (e.kind != peerOptionalEdge || p.lookUpAbove(at, e) != at) {
+				if (next == at || entry.link) && !reached[next] && keeps(e) {
 					reached[next] = true
 					scopes[next] = kid
 					queue = append(queue, next)
@@ -116,27 +116,6 @@ func (p *project) lookUp(loc string, e edge) string {
 		}
 		from = parent
 	}
-}
-
-// lookUpAbove finds what a dependency would lead to if at were not there; at
-// itself if nothing would be wrong with that.
-func (p *project) lookUpAbove(at string, e edge) string {
-	parent, _, _ := parentLoc(at)
-	above, _, inside := parentLoc(parent)
-	if parent == "" {
-		return at
-	}
-	if !inside {
-		above = ""
-	}
-	next := p.lookUp(above, edge{name: e.name})
-	if next == "" || e.spec.rng == nil {
-		return at
-	}
-	if v, err := parseVersion(p.lock.entries[next].raw.Version); err == nil && e.spec.rng.Contains(v) {
-		return at
-	}
-	return next
 }
 
 func nameOf(loc string) string {

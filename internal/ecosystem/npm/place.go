@@ -200,7 +200,7 @@ func levels(n, at *node) []*node {
 // edges lead to which are not content do not count: they are about to go.
 func (s *resolver) users(n *node, each func(d *node, e edge) bool) {
 	if s.reached == nil {
-		s.reached = s.t.reach(func(from *node, e edge) bool { return keeps(from, e) && meets(e, from.get(e)) })
+		s.reached = s.t.reach(func(from *node, e edge) bool { return keeps(e) && meets(e, from.get(e)) })
 	}
 	for _, d := range s.t.dependents[n.name] {
 		if d.gone() || !s.reached[d] {
@@ -380,15 +380,12 @@ func (s *resolver) meet(level *node, e edge, p *pkg, rel *release) (map[string]*
 	problem.Expand = func(id solve.ID, candidate int) error {
 		w := wishes[id]
 		for _, pe := range bodyEdges(w.pkg.releases[candidate].body(), nil) {
-			if !pe.kind.peer() {
-				continue
+			if pe.kind != peerEdge {
+				continue // optional peers bring nothing in
 			}
 			at := level.resolve(pe.name)
 			peer := byName[pe.name]
 			if peer == nil {
-				if pe.kind == peerOptionalEdge && at == nil {
-					continue
-				}
 				if at != nil && at.linkTo != nil || pe.spec.kind > specTag {
 					if !meets(pe, at) {
 						return errors.New("a linked peer does not meet")
@@ -448,7 +445,8 @@ func (s *resolver) providePeer(n *node, e edge) error {
 		return nil
 	}
 	if e.kind == peerOptionalEdge {
-		if at == nil || at.pinned || at.inBundle || at.linkTo != nil {
+		asFound := at != nil && n.entry != nil && at.entry != nil
+		if at == nil || asFound || at.pinned || at.inBundle || at.linkTo != nil {
 			return nil // said in the end, if nothing else mends it
 		}
 		// It is rather without than with the wrong one: those who need that

@@ -220,7 +220,7 @@ func meets(e edge, to *node) bool {
 
 // prune takes out what no top needs any more, and sets every node's flags.
 func (t *tree) prune() {
-	reached := t.reach(keeps)
+	reached := t.reach(func(_ *node, e edge) bool { return keeps(e) })
 	noDev := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge })
 	noOptional := t.reach(func(_ *node, e edge) bool { return !e.kind.optional() })
 	noBoth := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge && !e.kind.optional() })
@@ -240,19 +240,8 @@ func (t *tree) prune() {
 }
 
 // keeps tells whether an edge is a reason for what it leads to, to be there.
-// An optional peer alone is none, and npm takes such packages out, too; unless
-// the next thing of that name further up would not do.
-func keeps(n *node, e edge) bool {
-	if e.kind != peerOptionalEdge {
-		return true
-	}
-	to := n.get(e)
-	if to == nil || to.parent == nil || to.parent.above == nil {
-		return false
-	}
-	next := to.parent.above.resolve(e.name)
-	return next != nil && !meets(e, next)
-}
+// An optional peer is none: npm takes such packages out, too.
+func keeps(e edge) bool { return e.kind != peerOptionalEdge }
 
 // reach gives the nodes that the root leads to over edges that follow admits.
 func (t *tree) reach(follow func(from *node, e edge) bool) map[*node]bool {
