@@ -98,7 +98,11 @@ func (j *Journal) probe(r record) error {
 		if err != nil {
 			return err
 		}
-		t, err := os.CreateTemp(filepath.Dir(name), ".bellwether-*")
+		dir := filepath.Dir(name)
+		for !exists(dir) && dir != j.Root {
+			dir = filepath.Dir(dir) // the folder is made when the file is
+		}
+		t, err := os.CreateTemp(dir, ".bellwether-*")
 		if err != nil {
 			return unwritable(err)
 		}
@@ -107,6 +111,11 @@ func (j *Journal) probe(r record) error {
 		}
 	}
 	return nil
+}
+
+func exists(name string) bool {
+	_, err := os.Lstat(name)
+	return err == nil
 }
 
 // Recover finishes a set that was interrupted, and forgets one that never
