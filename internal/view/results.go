@@ -233,7 +233,7 @@ func (o Out) Route(r *model.RouteResult) error {
 		}
 	}
 	if len(r.Notices) > 0 {
-		d.add(gap{}, heading{"Left behind", ""})
+		d.add(gap{}, heading{"To know", ""})
 		var notes list
 		for _, n := range r.Notices {
 			notes = append(notes, line{span{n, warn}})

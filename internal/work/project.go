@@ -199,7 +199,7 @@ func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 		return nil, err
 	}
 	w.last = o
-	return &route.State{Moves: o.Moves, Carried: o.Carried}, nil
+	return &route.State{Moves: o.Moves, Carried: o.Carried, Notices: o.Notices}, nil
 }
 
 func (w *world) Take() error {

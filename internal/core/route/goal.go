@@ -33,6 +33,7 @@ type Goal struct {
 type State struct {
 	Moves   []model.Move // of direct requirements, from the present state
 	Carried []model.Move // of packages that only the lock names
+	Notices []string     // things to know that are no errors, as sentences
 }
 
 // World is the component that a route is planned for. Planning never changes

@@ -83,6 +83,11 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	if len(state.Moves)+len(state.Carried) == 0 {
 		return false, nil
 	}
+	for _, n := range state.Notices {
+		if !slices.Contains(r.notices, n) {
+			r.notices = append(r.notices, n)
+		}
+	}
 	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried}
 	for i := range leg.Moves {
 		m := &leg.Moves[i]

@@ -17,16 +17,18 @@ import (
 )
 
 // compactForm names the form below; a change of it must change the name.
-const compactForm = "npm-package/1"
+const compactForm = "npm-package/3"
 
 // compactPackage is what is kept of a package document: what resolving and
 // lock writing need, and nothing else.
 type compactPackage struct {
 	_        struct{} `cbor:",toarray"`
 	Name     string
+	Base     string // the registry's address
 	Tags     map[string]string
 	Releases []compactRelease // in the order of the document
 	Bodies   []cbor.RawMessage
+	Terms    []terms
 }
 
 // compactRelease is one version; many share a body.
@@ -35,23 +37,31 @@ type compactRelease struct {
 	Version    string
 	Published  int64 // Unix seconds, 0 if not stated
 	Integrity  string
-	Tarball    string
+	Tarball    string // empty for the usual place
 	Deprecated string
-	Body       int
+	Body       int // index into Bodies
+	Terms      int // index into Terms
+}
+
+// terms are what a release asks of its surroundings. They stand apart from the
+// body, since planning reads them of every release.
+type terms struct {
+	_            struct{} `cbor:",toarray"`
+	Peers        map[string]string
+	PeerOptional []string // those of Peers that need not be there
+	Node         string   // engines.node
 }
 
 // body is what a package.json says that a lock file repeats or a resolver
 // needs. The JSON texts are normalised as npm writes them to locks.
 type body struct {
 	_            struct{} `cbor:",toarray"`
+	terms        `cbor:"-"`
 	Dependencies map[string]string
 	Optional     map[string]string
-	Peers        map[string]string
 	PeersMeta    string // JSON
-	PeerOptional []string
 	Bundled      []string
 	Engines      string // JSON
-	Node         string // engines.node
 	OS           []string
 	CPU          []string
 	Libc         []string
@@ -144,7 +154,7 @@ type rawRelease struct {
 // body takes over what is kept, normalised.
 func (r *rawRelease) body() body {
 	b := body{
-		Dependencies: r.Dependencies, Optional: r.Optional, Peers: r.Peers,
+		terms: terms{Peers: r.Peers}, Dependencies: r.Dependencies, Optional: r.Optional,
 		PeersMeta: normalJSON(r.PeersMeta), Engines: normalJSON(r.Engines), Bin: r.normalBin(),
 		OS: r.OS.items, CPU: r.CPU.items, Libc: r.Libc.items,
 		Bundled: append(slices.Clone(r.Bundle.items), r.Bundled.items...),
@@ -239,9 +249,9 @@ func normalJSON(v jsontext.Value) string {
 
 // distil reads a package document as a stream, version by version, and gives
 // the compact form. The document's format is the npm registry's "packument".
-func distil(name string) func(io.Reader) ([]byte, error) {
+func distil(name, base string) func(io.Reader) ([]byte, error) {
 	return func(r io.Reader) ([]byte, error) {
-		p, err := readPackument(name, r)
+		p, err := readPackument(name, base, r)
 		if err != nil {
 			return nil, fmt.Errorf("the document of %s: %w", name, err)
 		}
@@ -249,7 +259,7 @@ func distil(name string) func(io.Reader) ([]byte, error) {
 	}
 }
 
-func readPackument(name string, r io.Reader) (*compactPackage, error) {
+func readPackument(name, base string, r io.Reader) (*compactPackage, error) {
 	d := jsontext.NewDecoder(r, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	if d.PeekKind() != '{' {
 		if _, err := d.ReadToken(); err != nil {
@@ -257,9 +267,8 @@ func readPackument(name string, r io.Reader) (*compactPackage, error) {
 		}
 		return nil, errors.New("this is no package document")
 	}
-	p := &compactPackage{Name: name}
+	p := &compactPackage{Name: name, Base: base}
 	times := map[string]string{}
-	bodies := map[string]int{}
 	_, _ = d.ReadToken()
 	for d.PeekKind() == '"' {
 		key, err := d.ReadToken()
@@ -276,7 +285,7 @@ func readPackument(name string, r io.Reader) (*compactPackage, error) {
 			err = json.UnmarshalDecode(d, &m)
 			times = m
 		case "versions":
-			err = p.readVersions(d, bodies)
+			err = p.readVersions(d)
 		default:
 			err = d.SkipValue()
 		}
@@ -302,7 +311,8 @@ func broken(err error) error {
 	return fmt.Errorf("the answer is not the JSON of a package: %w", err)
 }
 
-func (p *compactPackage) readVersions(d *jsontext.Decoder, bodies map[string]int) error {
+func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
+	bodies, termses := map[string]int{}, map[string]int{}
 	if d.PeekKind() != '{' {
 		return d.SkipValue()
 	}
@@ -322,6 +332,9 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder, bodies map[string]int
 			continue // one odd version must not hide the others
 		}
 		release.Integrity, release.Tarball = raw.Dist.Integrity, raw.Dist.Tarball
+		if release.Tarball == usualTarball(p.Base, p.Name, release.Version) {
+			release.Tarball = ""
+		}
 		if release.Integrity == "" && raw.Dist.Shasum != "" {
 			release.Integrity = shasumIntegrity(raw.Dist.Shasum)
 		}
@@ -331,21 +344,45 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder, bodies map[string]int
 		case 't':
 			release.Deprecated = "this version is deprecated"
 		}
-		encoded, err := canonical.Marshal(raw.body())
-		if err != nil {
+		b := raw.body()
+		if release.Body, err = once(bodies, b, func(encoded []byte) { p.Bodies = append(p.Bodies, encoded) }); err != nil {
 			return err
 		}
-		at, known := bodies[string(encoded)]
-		if !known {
-			at = len(p.Bodies)
-			bodies[string(encoded)] = at
-			p.Bodies = append(p.Bodies, encoded)
+		if release.Terms, err = once(termses, b.terms, func([]byte) { p.Terms = append(p.Terms, b.terms) }); err != nil {
+			return err
 		}
-		release.Body = at
 		p.Releases = append(p.Releases, release)
 	}
 	_, err := d.ReadToken()
 	return err
+}
+
+// usualTarball is where registries keep the archive of a release.
+func usualTarball(base, name, version string) string {
+	return base + name + "/-/" + path.Base(name) + "-" + version + ".tgz"
+}
+
+// tarball is where the release's archive is.
+func (r *release) tarball() string {
+	if r.Tarball == "" {
+		return usualTarball(r.pkg.base, r.pkg.name, r.text)
+	}
+	return r.Tarball
+}
+
+// once gives the number of a value among those seen; a new one is added.
+func once(seen map[string]int, v any, add func(encoded []byte)) (int, error) {
+	encoded, err := canonical.Marshal(v)
+	if err != nil {
+		return 0, err
+	}
+	at, known := seen[string(encoded)]
+	if !known {
+		at = len(seen)
+		seen[string(encoded)] = at
+		add(encoded)
+	}
+	return at, nil
 }
 
 // canonical encodes equal bodies to equal bytes.
@@ -361,11 +398,13 @@ var canonical = func() cbor.EncMode {
 // resolving.
 type pkg struct {
 	name     string
+	base     string // the registry's address
 	tags     map[string]string
 	releases []*release
 	versions []string // of releases
 	bodies   []cbor.RawMessage
 	decoded  []*body
+	terms    []terms
 	ranges   map[string][]bool
 }
 
@@ -384,7 +423,7 @@ func openPackage(payload []byte) (*pkg, error) {
 	if err := cbor.Unmarshal(payload, &c); err != nil {
 		return nil, err
 	}
-	p := &pkg{name: c.Name, tags: c.Tags, bodies: c.Bodies, decoded: make([]*body, len(c.Bodies)), ranges: map[string][]bool{}}
+	p := &pkg{name: c.Name, base: c.Base, tags: c.Tags, bodies: c.Bodies, decoded: make([]*body, len(c.Bodies)), terms: c.Terms, ranges: map[string][]bool{}}
 	for _, r := range c.Releases {
 		v, err := version.NPM{}.Parse(r.Version)
 		if err != nil {
@@ -409,30 +448,43 @@ func (p *pkg) sort() {
 	}
 }
 
+// copied gives the package with releases of its own.
+func (p *pkg) copied() *pkg {
+	c := &pkg{name: p.name, base: p.base, tags: p.tags, bodies: p.bodies, decoded: p.decoded, terms: p.terms, ranges: map[string][]bool{}}
+	for _, r := range p.releases {
+		own := *r
+		own.pkg = c
+		c.releases = append(c.releases, &own)
+	}
+	return c
+}
+
 // keep gives the package with only the releases that keep admits.
 func (p *pkg) keep(keep func(*release) bool) *pkg {
-	kept := &pkg{name: p.name, tags: p.tags, bodies: p.bodies, decoded: p.decoded, ranges: map[string][]bool{}}
-	for _, r := range p.releases {
-		if keep(r) {
-			copied := *r
-			copied.pkg = kept
-			kept.releases = append(kept.releases, &copied)
-		}
+	if !slices.ContainsFunc(p.releases, func(r *release) bool { return !keep(r) }) {
+		return p
 	}
+	kept := p.copied()
+	kept.releases = slices.DeleteFunc(kept.releases, func(r *release) bool { return !keep(r) })
 	kept.sort()
 	return kept
 }
 
+// terms give what the release asks of its surroundings.
+func (r *release) terms() *terms { return &r.pkg.terms[r.Terms] }
+
 // body gives what the release's package.json says.
 func (r *release) body() *body {
-	if b := r.pkg.decoded[r.Body]; b != nil {
-		return b
+	b := r.pkg.decoded[r.Body]
+	if b == nil {
+		b = &body{}
+		// The bytes were checked as a whole when the document was opened.
+		_ = cbor.Unmarshal(r.pkg.bodies[r.Body], b)
+		r.pkg.decoded[r.Body] = b
 	}
-	b := &body{}
-	// The bytes were checked as a whole when the document was opened.
-	_ = cbor.Unmarshal(r.pkg.bodies[r.Body], b)
-	r.pkg.decoded[r.Body] = b
-	return b
+	whole := *b
+	whole.terms = *r.terms()
+	return &whole
 }
 
 // find gives the release of a version, nil if there is none.

@@ -93,7 +93,7 @@ func (s *resolver) changed(n *node) {
 // needs it.
 func (s *resolver) become(n *node, rel *release, in scope) {
 	n.pkgName, n.version, n.body, n.from = rel.pkg.name, rel.text, rel.body(), rel
-	n.resolved, n.integrity, n.deprecate = rel.Tarball, rel.Integrity, rel.Deprecated
+	n.resolved, n.integrity, n.deprecate = rel.tarball(), rel.Integrity, rel.Deprecated
 	n.entry, n.inBundle, n.scope = nil, false, in
 	s.t.setEdges(n, bodyEdges(n.body, in))
 	s.changed(n)

@@ -88,7 +88,7 @@ func (r *registry) fetch(ctx context.Context, name string) (*pkg, error) {
 	address := base + url.PathEscape(name)
 	payload, err := r.around.Client.Document(ctx, fetch.Request{
 		URL: address, Accept: "application/json", Authorization: r.settings.authorization(address),
-		Distil: distil(name), Form: compactForm,
+		Distil: distil(name, base), Form: compactForm,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("asking the registry for %s: %w", name, err)
@@ -119,7 +119,7 @@ func (r *registry) published(rel *release) bool {
 
 // fits tells whether a release runs on the Node.js at hand.
 func (r *registry) fits(rel *release) bool {
-	wants := rel.body().Node
+	wants := rel.terms().Node
 	if wants == "" || r.node == nil {
 		return true
 	}
@@ -216,7 +216,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 	}
 	all := make([]model.Release, len(p.releases))
 	for i, rel := range p.releases {
-		b := rel.body()
+		b := rel.terms()
 		all[i] = model.Release{Version: rel.text, Published: rel.published, Deprecated: rel.Deprecated}
 		for _, name := range collated(b.Peers) {
 			if !slices.Contains(b.PeerOptional, name) {

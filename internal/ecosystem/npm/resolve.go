@@ -285,11 +285,12 @@ func (s *resolver) packageWith(name string, at *node, site model.Site) (*pkg, er
 	if err != nil {
 		return p, nil
 	}
-	kept := p.keep(func(*release) bool { return true })
+	kept := p.copied()
 	rel := &release{pkg: kept, parsed: v, text: at.version}
 	rel.Version, rel.Integrity, rel.Tarball, rel.Deprecated = at.version, at.integrity, at.resolved, at.deprecate
-	rel.Body = len(kept.decoded)
+	rel.Body, rel.Terms = len(kept.decoded), len(kept.terms)
 	kept.decoded = append(slices.Clone(kept.decoded), at.body)
+	kept.terms = append(slices.Clone(kept.terms), at.body.terms)
 	kept.releases = append(kept.releases, rel)
 	kept.sort()
 	s.reg.mu.Lock()
@@ -395,7 +396,7 @@ func (s *resolver) rank() {
 	for _, w := range s.wishes {
 		peers := map[string]bool{}
 		for _, rel := range w.pkg.releases {
-			for name := range rel.body().Peers {
+			for name := range rel.terms().Peers {
 				peers[name] = true
 			}
 		}
@@ -426,12 +427,12 @@ func (s *resolver) expand(w *wish, candidate int) error {
 	if s.reg.settings.on("legacy-peer-deps") {
 		return nil
 	}
-	b := w.pkg.releases[candidate].body()
+	b := w.pkg.releases[candidate].terms()
 	for _, name := range collated(b.Peers) {
 		optional := slices.Contains(b.PeerOptional, name)
 		wants := b.Peers[name]
 		when := s.problem.Pick(w.id, func(i int) bool {
-			o := w.pkg.releases[i].body()
+			o := w.pkg.releases[i].terms()
 			text, has := o.Peers[name]
 			return has && text == wants && slices.Contains(o.PeerOptional, name) == optional
 		})
