@@ -39,32 +39,19 @@ func finished(e work.Event) string {
 	return fmt.Sprintf("  %s  %s (%s)", mark, e.Text, e.Note)
 }
 
+// moving shows what is being done on a line of its own that is wiped again;
+// the result tells how it ended.
 func moving(w io.Writer) func(work.Event) {
-	var bar *progressbar.ProgressBar
-	var stop chan struct{}
+	wipe := func() {}
 	return func(e work.Event) {
-		if bar != nil {
-			close(stop)
-			_ = bar.Clear()
-			bar = nil
-		}
+		wipe()
+		wipe = func() {}
 		if e.Done {
-			return // the result tells how it ended
+			return
 		}
-		bar = progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(e.Text),
-			progressbar.OptionSpinnerType(spinner), progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish())
-		stop = make(chan struct{})
-		go func(bar *progressbar.ProgressBar, stop chan struct{}) {
-			tick := time.NewTicker(100 * time.Millisecond)
-			defer tick.Stop()
-			for {
-				select {
-				case <-stop:
-					return
-				case <-tick.C:
-					_ = bar.Add(1)
-				}
-			}
-		}(bar, stop)
+		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(e.Text),
+			progressbar.OptionSpinnerType(spinner), progressbar.OptionSetElapsedTime(true),
+			progressbar.OptionSetSpinnerChangeInterval(100*time.Millisecond), progressbar.OptionClearOnFinish())
+		wipe = func() { _ = bar.Finish() }
 	}
 }

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
@@ -446,14 +448,25 @@ func (a *advance) paths(ctx context.Context, edits []model.FileEdit) []string {
 	return paths
 }
 
+// subjectLine is the first line of a leg's commit message.
+func subjectLine(l model.LegResult) string {
+	if !strings.Contains(l.Title, " to ") || l.Title == "" {
+		first, size := utf8.DecodeRuneInString(l.Title)
+		return string(unicode.ToUpper(first)) + l.Title[size:]
+	}
+	switch n := len(l.Moves) - 1; {
+	case n > 1:
+		return fmt.Sprintf("Move %s, with %d companions", l.Title, n)
+	case n == 1:
+		return fmt.Sprintf("Move %s, with 1 companion", l.Title)
+	}
+	return "Move " + l.Title
+}
+
 // message is the commit's: what moved and why, and what was verified.
 func (a *advance) message(r *finding.LegResult) string {
 	var b strings.Builder
-	title := strings.ToUpper(r.Leg.Title[:1]) + r.Leg.Title[1:]
-	if len(r.Leg.Moves) > 1 && strings.Contains(r.Leg.Title, " to ") {
-		title += fmt.Sprintf(", with %d more", len(r.Leg.Moves)-1)
-	}
-	b.WriteString(title + "\n\n")
+	b.WriteString(subjectLine(r.Leg) + "\n\n")
 	for _, m := range r.Leg.Moves {
 		fmt.Fprintf(&b, "- %s %s to %s", m.Name, cmpOr(m.From, "(new)"), m.To)
 		if m.Because != "" {

@@ -1,6 +1,7 @@
 package solve
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -22,7 +23,10 @@ func (p Proof) Lines() []string {
 	lines := make([]string, len(p))
 	for i, s := range p {
 		lines[i] = fmt.Sprintf("%d. %s.", s.Number, s.Text)
-		if len(s.From) > 0 {
+		switch {
+		case len(s.From) > 0 && i == len(p)-1:
+			lines[i] = fmt.Sprintf("%d. So %s cannot all hold.", s.Number, numberList(s.From))
+		case len(s.From) > 0:
 			lines[i] = fmt.Sprintf("%d. So, from %s: %s.", s.Number, numberList(s.From), s.Text)
 		}
 	}
@@ -119,8 +123,18 @@ func (w *proofWriter) premises(c *clause) []*clause {
 		}
 	}
 	// What is asked for stands before what follows from it.
-	slices.SortStableFunc(list, func(a, b *clause) int { return a.weight() - b.weight() })
+	slices.SortStableFunc(list, func(a, b *clause) int {
+		return cmp.Or(a.weight()-b.weight(), w.rank(a)-w.rank(b))
+	})
 	return list
+}
+
+// rank is that of the subject of a demand, 0 for other clauses.
+func (w *proofWriter) rank(c *clause) int {
+	if c.weight() > 0 || len(c.terms) == 0 {
+		return 0
+	}
+	return w.problem.subjects[c.terms[0].Subject].rank
 }
 
 // weight orders premises: plain demands, then other facts, then conclusions.

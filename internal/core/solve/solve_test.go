@@ -241,7 +241,7 @@ func TestProofReads(t *testing.T) {
 	var conflict *Conflict
 	require.ErrorAs(t, err, &conflict)
 	text := strings.Join(conflict.Proof().Lines(), "\n")
-	for _, fact := range []string{"package.json:11", "package.json:14", "as a peer", "these cannot all hold"} {
+	for _, fact := range []string{"package.json:11", "package.json:14", "as a peer", "So 1, 2 and 3 cannot all hold"} {
 		assert.Contains(t, text, fact)
 	}
 }

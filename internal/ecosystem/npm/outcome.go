@@ -87,7 +87,7 @@ func (s *resolver) reread(texts map[string][]byte) (map[*node]*manifest, error) 
 }
 
 func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, moves []model.Move) (*ecosystem.Outcome, error) {
-	o := &ecosystem.Outcome{Moves: moves, Notices: s.notices}
+	o := &ecosystem.Outcome{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
 	writer := lockWriter{t: s.t, old: s.p.lock, tops: tops, omitResolved: s.reg.settings.on("omit-lockfile-registry-resolved")}
 	lock, err := writer.write()
 	if err != nil {

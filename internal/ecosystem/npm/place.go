@@ -231,17 +231,36 @@ func (s *resolver) pick(p *pkg, specs ...spec) *release {
 	}
 }
 
-// hole is registry.hole, with a notice the first time that there is one.
+// hole is registry.hole, remembered for the notices.
 func (s *resolver) hole(rel *release) string {
-	if h, known := s.holes[rel]; known {
-		return h
-	}
-	h := s.reg.hole(s.ctx, rel)
-	s.holes[rel] = h
-	if h != "" {
-		s.notices = append(s.notices, fmt.Sprintf("%s %s is passed over: it wants %s for one platform, which was never published", rel.pkg.name, rel.text, h))
+	h, known := s.holes[rel]
+	if !known {
+		h = s.reg.hole(s.ctx, rel)
+		s.holes[rel] = h
 	}
 	return h
+}
+
+// holeNotices tell which releases were passed over for a hole, package by
+// package.
+func (s *resolver) holeNotices() []string {
+	byName := map[string][]*release{}
+	for rel, hole := range s.holes {
+		if hole != "" {
+			byName[rel.pkg.name] = append(byName[rel.pkg.name], rel)
+		}
+	}
+	var notices []string
+	for _, name := range collated(byName) {
+		rels := byName[name]
+		slices.SortFunc(rels, func(a, b *release) int { return a.index - b.index })
+		which := solve.Runs(rels[0].pkg.versions, func(i int) bool {
+			return slices.ContainsFunc(rels, func(r *release) bool { return r.index == i })
+		})
+		last := rels[len(rels)-1]
+		notices = append(notices, fmt.Sprintf("%s %s passed over: %s wants %s for one platform, which was never published", name, which, last.text, s.holes[last]))
+	}
+	return notices
 }
 
 // replace puts another release in the place of at if it suits n and all who

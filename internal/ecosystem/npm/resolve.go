@@ -335,7 +335,13 @@ func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked strin
 		case bound.Allow != nil:
 			return fmt.Sprintf("%s is to be %s", d.name, solve.Runs(p.versions, func(i int) bool { return allowed[i] }))
 		}
-		return fmt.Sprintf("%s is at %s (%s), and nothing goes down unasked", d.name, locked, d.site)
+		text := fmt.Sprintf("%s is at %s (%s) and does not go down unasked", d.name, locked, d.site)
+		if previews := solve.Runs(p.versions, func(i int) bool {
+			return !allowed[i] && p.releases[i].parsed.Preview() && p.releases[i].parsed.Compare(lockedVersion) > 0
+		}); previews != "" {
+			text += fmt.Sprintf("; --preview %s would add %s", d.name, previews)
+		}
+		return text
 	}
 }
 
