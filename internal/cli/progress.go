@@ -52,6 +52,7 @@ func moving(w io.Writer) func(work.Event) {
 		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(e.Text),
 			progressbar.OptionSpinnerType(spinner), progressbar.OptionSetElapsedTime(true),
 			progressbar.OptionSetSpinnerChangeInterval(100*time.Millisecond), progressbar.OptionClearOnFinish())
+		_ = bar.Add(1) // starts it
 		wipe = func() { _ = bar.Finish() }
 	}
 }
