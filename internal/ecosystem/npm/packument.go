@@ -305,7 +305,7 @@ func readPackument(name, base string, r io.Reader) (*compactPackage, error) {
 }
 
 func broken(err error) error {
-	if errors.Is(err, io.ErrUnexpectedEOF) {
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 		return errors.New("the answer was cut short")
 	}
 	return fmt.Errorf("the answer is not the JSON of a package: %w", err)
