@@ -134,9 +134,11 @@ func (l list) text(w io.Writer, p palette) {
 func (l list) markdown(w io.Writer) {
 	for _, item := range l {
 		fmt.Fprint(w, "- ")
+		text := ""
 		for _, s := range item {
-			fmt.Fprint(w, strings.TrimLeft(s.text, " "))
+			text += s.text
 		}
+		fmt.Fprint(w, strings.TrimLeft(text, " "))
 		fmt.Fprintln(w)
 	}
 	fmt.Fprintln(w)

@@ -1,0 +1,79 @@
+package git
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func repo(t *testing.T) (*Repo, func(name, text string)) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	write("a file", "one")
+	r, err := Init(context.Background(), dir, "Crew", "crew@saltmarsh.example", "start")
+	require.NoError(t, err)
+	return r, write
+}
+
+func TestCommitAndBack(t *testing.T) {
+	ctx := context.Background()
+	r, write := repo(t)
+	start, err := r.Head(ctx)
+	require.NoError(t, err)
+	require.NoError(t, r.Switch(ctx, "side"))
+	assert.Equal(t, "side", r.Branch(ctx))
+
+	write("a file", "two")
+	write("new\nline", "odd name")
+	changes, err := r.Changes(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []Change{{" M", "a file", false}, {"??", "new\nline", false}}, changes)
+
+	commit, err := r.Commit(ctx, []string{"a file"}, "only the one")
+	require.NoError(t, err)
+	changes, err = r.Changes(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []Change{{"??", "new\nline", false}}, changes, "other changes are left alone")
+
+	assert.ErrorContains(t, r.Back(ctx, start, start), "not the leg's")
+	require.NoError(t, r.Back(ctx, commit, start))
+	text, err := os.ReadFile(filepath.Join(r.Top, "a file"))
+	require.NoError(t, err)
+	assert.Equal(t, "one", string(text))
+	assert.FileExists(t, filepath.Join(r.Top, "new\nline"))
+}
+
+func TestScratch(t *testing.T) {
+	ctx := context.Background()
+	r, write := repo(t)
+	write("a file", "changed, not committed")
+	dir := filepath.Join(t.TempDir(), "scratch")
+	require.NoError(t, r.Scratch(ctx, dir))
+	text, err := os.ReadFile(filepath.Join(dir, "a file"))
+	require.NoError(t, err)
+	assert.Equal(t, "one", string(text))
+	require.NoError(t, r.DropScratch(ctx, dir))
+	assert.NoDirExists(t, dir)
+}
+
+func TestRefusedCommit(t *testing.T) {
+	ctx := context.Background()
+	r, write := repo(t)
+	hook := filepath.Join(r.Top, ".git", "hooks", "pre-commit")
+	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho no entry >&2\nexit 1\n"), 0o755))
+	write("a file", "two")
+	_, err := r.Commit(ctx, []string{"a file"}, "refused")
+	assert.ErrorContains(t, err, "no entry")
+}
+
+func TestNoRepository(t *testing.T) {
+	_, err := Open(context.Background(), t.TempDir())
+	assert.ErrorIs(t, err, ErrNone)
+}

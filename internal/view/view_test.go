@@ -1,0 +1,110 @@
+package view
+
+import (
+	"bytes"
+	"encoding/json"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/model"
+)
+
+var survey = &model.Survey{Components: []model.SurveyComponent{{
+	Dir: "board", Ecosystem: "npm", Manifest: "board/package.json", Lock: "board/package-lock.json",
+	Requirements: []model.SurveyRequirement{
+		{Name: "quayside", Group: "dependencies", Range: "^1.4.0", Locked: "1.4.2", Patch: "1.4.6", Minor: "1.9.0", Major: "4.1.0", Majors: 3},
+		{Name: "swell", Group: "devDependencies", Range: "", Locked: "0.3.2"},
+		{Name: "charts", Group: "dependencies", Range: "crew/charts", Fixed: "git source"},
+		{Name: "ropework", Group: "dependencies", Range: "^1.2.0", Locked: "1.2.1", Deprecated: "use knotwork"},
+	},
+}}}
+
+func shown(t *testing.T, f Format, colour bool, show func(Out) error) string {
+	var b bytes.Buffer
+	require.NoError(t, show(Out{&b, f, colour}))
+	return b.String()
+}
+
+func TestSurvey(t *testing.T) {
+	assert.Equal(t, `board  npm, 4 requirements, locked in board/package-lock.json
+  package      stated       locked  newest fix  within major  newest
+  quayside     ^1.4.0       1.4.2   1.4.6       1.9.0         4.1.0   3 majors behind
+  swell (dev)  ""           0.3.2                                     up to date
+  charts       crew/charts                                            git source
+  ropework     ^1.2.0       1.2.1                                     deprecated
+
+  ropework 1.2.1 is deprecated: use knotwork
+`, shown(t, Text, false, func(o Out) error { return o.Survey(survey) }))
+	assert.Equal(t, `## board
+
+npm, 4 requirements, locked in board/package-lock.json
+
+| package | stated | locked | newest fix | within major | newest |  |
+| --- | --- | --- | --- | --- | --- | --- |
+| quayside | ^1.4.0 | 1.4.2 | 1.4.6 | 1.9.0 | 4.1.0 | 3 majors behind |
+| swell (dev) | "" | 0.3.2 |  |  |  | up to date |
+| charts | crew/charts |  |  |  |  | git source |
+| ropework | ^1.2.0 | 1.2.1 |  |  |  | deprecated |
+
+- ropework 1.2.1 is deprecated: use knotwork
+
+`, shown(t, Markdown, false, func(o Out) error { return o.Survey(survey) }))
+}
+
+func TestColour(t *testing.T) {
+	show := func(o Out) error { return o.Survey(survey) }
+	assert.Contains(t, shown(t, Text, true, show), "\x1b[")
+	assert.NotContains(t, shown(t, Text, false, show), "\x1b[")
+	assert.NotContains(t, shown(t, Markdown, true, show), "\x1b[")
+	assert.NotContains(t, shown(t, JSON, true, show), "\x1b[")
+}
+
+func TestJSONNamesItsSchemaFirst(t *testing.T) {
+	for want, show := range map[string]func(Out) error{
+		"bellwether/survey/1":   func(o Out) error { return o.Survey(survey) },
+		"bellwether/status/1":   func(o Out) error { return o.Status(&model.StatusResult{}) },
+		"bellwether/route/1":    func(o Out) error { return o.Route(&model.RouteResult{}) },
+		"bellwether/conflict/1": func(o Out) error { return o.Conflict("no", nil) },
+		"bellwether/verify/1":   func(o Out) error { return o.Verify(&finding.Result{Verification: &finding.Verification{}}) },
+		"bellwether/leg/1":      func(o Out) error { return o.Leg(&finding.LegResult{Verification: &finding.Verification{}}) },
+		"bellwether/explain/1":  func(o Out) error { return o.Explain(nil) },
+	} {
+		text := shown(t, JSON, false, show)
+		var v map[string]any
+		require.NoError(t, json.Unmarshal([]byte(text), &v), text)
+		assert.Equal(t, want, v["schema"])
+		assert.Regexp(t, `^\{\n  "schema": `, text)
+	}
+}
+
+func TestLeg(t *testing.T) {
+	leg := model.LegResult{ID: "2-quayside-2", Title: "quayside to 2", Component: ".",
+		Moves:   []model.MoveSummary{{Name: "quayside", From: "1.9.0", To: "2.3.1", Because: "asked for"}},
+		Carried: []model.MoveSummary{{Name: "hawser", From: "1.2.0", To: "1.3.1"}, {Name: "rope", To: "1.0.0"}, {Name: "string", From: "1.0.0"}}}
+	v := &finding.Verification{Stages: []finding.Stage{
+		{Component: ".", Name: "fetch", Status: finding.Passed, Duration: 1200 * time.Millisecond},
+		{Component: ".", Name: "test", Status: finding.Failed, Why: "exit status 1", Log: "test.log", Tests: []finding.Test{{Name: "a", Passed: true}, {Name: "b > c", Message: "not equal", Place: "b.js:1:2"}}},
+	}}
+	text := shown(t, Text, false, func(o Out) error {
+		return o.Leg(&finding.LegResult{Leg: leg, Verification: v, Comparison: finding.Compare(&finding.Verification{}, v)})
+	})
+	assert.Equal(t, `leg 2-quayside-2: quayside to 2
+  package   from   to     because
+  quayside  1.9.0  2.3.1  asked for
+  and 3 packages in the lock: hawser 1.3.1, rope 1.0.0 (new), string (gone)
+
+  stage          took   tests
+  fetch  passed  1.2 s
+  test   failed         1 passed, 1 failed  exit status 1, log: test.log
+
+fails, and did not before:
+  b > c: not equal (b.js:1:2)
+
+not done: the leg's changes are in the working tree, nothing is committed
+next: repair what fails and run bellwether advance again, or take the leg back with bellwether undo
+`, text)
+}
