@@ -89,7 +89,12 @@ type advance struct {
 
 func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	record := a.journey.find(a.leg.ID)
-	if record != nil && record.Status == legRepair {
+	if record != nil && record.Status == legBegun && a.unwritten(record) {
+		// An earlier call was killed before it wrote anything.
+		a.journey.Legs = slices.DeleteFunc(a.journey.Legs, func(l *legRecord) bool { return l == record })
+		record = nil
+	}
+	if record != nil {
 		return a.repaired(ctx, record)
 	}
 	if err := a.checkClean(ctx); err != nil {
@@ -118,7 +123,7 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 		}
 	}
 	result := &finding.LegResult{Leg: moved.leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
-	record = &legRecord{ID: a.leg.ID, Title: a.leg.Title, Status: legRepair}
+	record = &legRecord{ID: a.leg.ID, Title: a.leg.Title, Status: legBegun}
 	if a.repo != nil {
 		if record.Before, err = a.repo.Head(ctx); err != nil {
 			return nil, err
@@ -134,6 +139,10 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	if err := a.journal().Write(moved.edits); err != nil {
 		a.journey.Legs = a.journey.Legs[:len(a.journey.Legs)-1]
 		return nil, errors.Join(err, a.writeJourney(a.journey))
+	}
+	record.Status = legRepair
+	if err := a.writeJourney(a.journey); err != nil {
+		return nil, err
 	}
 	return result, a.finish(ctx, record, result, a.paths(ctx, moved.edits))
 }
@@ -159,8 +168,28 @@ func (a *advance) repaired(ctx context.Context, record *legRecord) (*finding.Leg
 		for _, c := range changes {
 			paths = append(paths, c.Path)
 		}
+		if err := a.adopt(ctx, record, len(changes) == 0); err != nil {
+			return nil, err
+		}
 	}
 	return result, a.finish(ctx, record, result, paths)
+}
+
+// adopt takes the leg's commit over if an earlier call was killed after it
+// made the commit and before it noted that.
+func (a *advance) adopt(ctx context.Context, record *legRecord, clean bool) error {
+	head, err := a.repo.Head(ctx)
+	if err != nil || !clean || head == record.Before {
+		return err
+	}
+	parent, err := a.repo.Parent(ctx)
+	if err != nil {
+		return err
+	}
+	if parent == record.Before {
+		record.Commit = head
+	}
+	return nil
 }
 
 // finish commits a leg that is no worse than the baseline.

@@ -1,12 +1,14 @@
 package work
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/google/renameio/v2"
 
@@ -23,6 +25,7 @@ type journey struct {
 
 // The states of a leg that was carried out.
 const (
+	legBegun  = "begun" // its files are about to be written
 	legDone   = "done"
 	legRepair = "repair" // made, but a stage fails: the person is to repair
 )
@@ -126,12 +129,26 @@ func (p *Project) keepOld(l *legRecord, edits []model.FileEdit) error {
 	return nil
 }
 
+// unwritten tells whether a leg's files are still as they were before it.
+func (p *Project) unwritten(l *legRecord) bool {
+	for i, f := range l.Files {
+		now, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f)))
+		if slices.Contains(l.Fresh, f) {
+			if err == nil {
+				return false
+			}
+			continue
+		}
+		before, berr := os.ReadFile(p.keep("before", l.ID, fmt.Sprintf("%03d", i)))
+		if err != nil || berr != nil || !bytes.Equal(now, before) {
+			return false
+		}
+	}
+	return true
+}
+
 // restore puts the old bytes of a leg's files back.
 func (p *Project) restore(l *legRecord) error {
-	fresh := map[string]bool{}
-	for _, f := range l.Fresh {
-		fresh[f] = true
-	}
 	var edits []model.FileEdit
 	for i, f := range l.Files {
 		now, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f)))
@@ -139,7 +156,7 @@ func (p *Project) restore(l *legRecord) error {
 			return err
 		}
 		e := model.FileEdit{File: f, Old: now}
-		if !fresh[f] {
+		if !slices.Contains(l.Fresh, f) {
 			if e.New, err = os.ReadFile(p.keep("before", l.ID, fmt.Sprintf("%03d", i))); err != nil {
 				return fmt.Errorf("reading what %s was before: %w", f, err)
 			}
@@ -157,7 +174,7 @@ func (p *Project) restartJourney() error {
 	if err != nil {
 		return err
 	}
-	if l := j.last(); l != nil && l.Status == legRepair {
+	if l := j.last(); l != nil && l.Status != legDone {
 		return &model.Fault{
 			Doing: "computing a route", Wrong: fmt.Sprintf("leg %s of the present route is in the working tree, waiting to be repaired", l.ID),
 			Next: "finish it with bellwether advance, or take it back with bellwether undo",

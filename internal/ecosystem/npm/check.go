@@ -28,7 +28,7 @@ func (p *project) checkLock() error {
 		}
 	}
 	for _, e := range p.lock.entries {
-		if e.link && p.lock.entries[e.where] != nil && p.isMember(nameOf(e.loc)) {
+		if e.link && p.lock.entries[e.resolved] != nil && p.isMember(nameOf(e.loc)) {
 			reached[e.loc] = true
 		}
 	}
@@ -50,15 +50,15 @@ func (p *project) checkLock() error {
 			}
 			entry := p.lock.entries[at]
 			if e.spec.rng != nil && !entry.link {
-				v, err := parseVersion(entry.raw.Version)
+				v, err := parseVersion(entry.version)
 				if err != nil || !e.spec.rng.Contains(v) {
-					fault("%q wants %s %s, but %q is %s", loc, e.name, e.spec.text, at, entry.raw.Version)
+					fault("%q wants %s %s, but %q is %s", loc, e.name, e.spec.text, at, entry.version)
 				}
-				if name := nameOf(at); entry.raw.Name == "" && name != e.spec.name || entry.raw.Name != "" && entry.raw.Name != e.spec.name {
+				if name := nameOf(at); entry.name == "" && name != e.spec.name || entry.name != "" && entry.name != e.spec.name {
 					fault("%q wants the package %s, but %q is another", loc, e.spec.name, at)
 				}
 			}
-			for _, next := range []string{at, entry.where} {
+			for _, next := range []string{at, entry.resolved} {
 				if (next == at || entry.link) && !reached[next] && keeps(e) {
 					reached[next] = true
 					scopes[next] = kid
@@ -68,7 +68,7 @@ func (p *project) checkLock() error {
 		}
 	}
 	for _, loc := range collated(p.lock.entries) {
-		if e := p.lock.entries[loc]; !reached[loc] && !e.inB {
+		if e := p.lock.entries[loc]; !reached[loc] && !e.inBundle {
 			fault("%q is in the lock, but nothing needs it", loc)
 		}
 	}

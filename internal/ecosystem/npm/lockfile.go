@@ -27,16 +27,17 @@ type lockfile struct {
 
 // entry is what a lock says of one location.
 type entry struct {
-	loc   string
-	raw   rawRelease
-	link  bool
-	where string // "resolved"
-	integ string
-	text  []byte         // the entry's bytes, for versions 2 and 3
-	value *jsondoc.Value // the entry, for versions 2 and 3
-	body  *body          // nil in a version 1 lock, which does not repeat it
-	inB   bool           // inBundle
-	depr  string
+	loc        string
+	name       string // of the package, where the location's differs
+	version    string
+	link       bool
+	resolved   string
+	integrity  string
+	deprecated string
+	inBundle   bool
+	text       []byte         // the entry's bytes, for versions 2 and 3
+	value      *jsondoc.Value // the entry, or a version 1 lock's
+	body       *body          // nil in a version 1 lock, which does not repeat it
 }
 
 func readLock(fsys fs.FS, file string) (*lockfile, error) {
@@ -94,16 +95,18 @@ func (l *lockfile) readEntry(m jsondoc.Member) error {
 		return l.fault(m.Value.Start, fmt.Sprintf("the entry of %q is not an object", loc))
 	}
 	e := &entry{loc: loc, value: m.Value, text: m.Value.Raw(l.src)}
-	if err := json.Unmarshal(e.text, &e.raw, jsontext.AllowInvalidUTF8(true)); err != nil {
+	var raw rawRelease
+	if err := json.Unmarshal(e.text, &raw, jsontext.AllowInvalidUTF8(true)); err != nil {
 		return l.fault(m.Value.Start, fmt.Sprintf("the entry of %q: %v", loc, err))
 	}
-	b := e.raw.body()
+	b := raw.body()
+	e.name, e.version = raw.Name, raw.Version
 	b.Shrinkwrap = m.Value.Get("hasShrinkwrap").True()
 	e.body = &b
 	e.link = m.Value.Get("link").True()
-	e.where, e.integ = m.Value.Get("resolved").String(), m.Value.Get("integrity").String()
-	e.inB = m.Value.Get("inBundle").True()
-	e.depr = m.Value.Get("deprecated").String()
+	e.resolved, e.integrity = m.Value.Get("resolved").String(), m.Value.Get("integrity").String()
+	e.inBundle = m.Value.Get("inBundle").True()
+	e.deprecated = m.Value.Get("deprecated").String()
 	l.entries[loc] = e
 	return nil
 }
@@ -117,13 +120,13 @@ func (l *lockfile) readOld(dependencies *jsondoc.Value, parent string) error {
 		if err := checkName(m.Name); err != nil {
 			return l.fault(m.Start, err.Error())
 		}
-		e := &entry{loc: strings.TrimPrefix(parent+"/node_modules/"+m.Name, "/"), value: m.Value, inB: m.Value.Get("bundled").True()}
-		e.raw.Version = m.Value.Get("version").String()
-		e.where, e.integ = m.Value.Get("resolved").String(), m.Value.Get("integrity").String()
-		if s := readSpec(m.Name, e.raw.Version); s.kind == specRange && s.prefix > 0 {
-			e.raw.Name, e.raw.Version = s.name, s.text
+		e := &entry{loc: strings.TrimPrefix(parent+"/node_modules/"+m.Name, "/"), value: m.Value, inBundle: m.Value.Get("bundled").True()}
+		e.version = m.Value.Get("version").String()
+		e.resolved, e.integrity = m.Value.Get("resolved").String(), m.Value.Get("integrity").String()
+		if s := readSpec(m.Name, e.version); s.kind == specRange && s.prefix > 0 {
+			e.name, e.version = s.name, s.text
 		} else if s.kind != specRange {
-			e.where, e.raw.Version = e.raw.Version, ""
+			e.resolved, e.version = e.version, ""
 		}
 		l.entries[e.loc] = e
 		if err := l.readOld(m.Value.Get("dependencies"), e.loc); err != nil {
@@ -218,14 +221,14 @@ func (t *tree) load(l *lockfile) {
 			}
 			e := l.entries[loc]
 			n := t.add(parent, name)
-			n.entry, n.body, n.inBundle, n.deprecate = e, e.body, e.inB, e.depr
-			n.version, n.resolved, n.integrity = e.raw.Version, e.where, e.integ
-			if e.raw.Name != "" {
-				n.pkgName = e.raw.Name
+			n.entry, n.body, n.inBundle, n.deprecate = e, e.body, e.inBundle, e.deprecated
+			n.version, n.resolved, n.integrity = e.version, e.resolved, e.integrity
+			if e.name != "" {
+				n.pkgName = e.name
 			}
 			byLoc[loc] = n
 			if e.link {
-				links[n] = path.Clean(e.where)
+				links[n] = path.Clean(e.resolved)
 			} else if n.body != nil {
 				t.setEdges(n, bodyEdges(n.body, nil))
 			}

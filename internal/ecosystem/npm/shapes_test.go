@@ -86,7 +86,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		loc, want, _ := strings.Cut(strings.TrimSpace(line), " ")
 		got := "absent"
 		if e := p.lock.entries[loc]; e != nil {
-			got = e.raw.Version
+			got = e.version
 			if e.link {
 				got = "link"
 			}

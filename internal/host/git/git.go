@@ -54,10 +54,16 @@ func (r *Repo) Head(ctx context.Context) (string, error) {
 	return strings.TrimSpace(out), err
 }
 
-// Tree is the identity of the content that is checked out.
-func (r *Repo) Tree(ctx context.Context) (string, error) {
-	out, err := r.run(ctx, "rev-parse", "--verify", "HEAD^{tree}")
-	return strings.TrimSpace(out), err
+// Parent is the commit before the one that is checked out; "" for the first.
+func (r *Repo) Parent(ctx context.Context) (string, error) {
+	out, err := r.run(ctx, "rev-list", "--parents", "-n", "1", "HEAD")
+	if err != nil {
+		return "", err
+	}
+	if fields := strings.Fields(out); len(fields) > 1 {
+		return fields[1], nil
+	}
+	return "", nil
 }
 
 // Branch is the branch that is checked out, "" for a detached HEAD.
