@@ -204,6 +204,26 @@ func (a *app) open(report func(work.Event)) (*work.Project, error) {
 	return work.Open(opt)
 }
 
+// with makes a command's body: it opens the project and hands it over with the
+// place to show results. Progress is told only if the command runs stages.
+func (a *app) with(progress bool, body func(ctx context.Context, p *work.Project, o view.Out, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		o, err := a.out()
+		if err != nil {
+			return err
+		}
+		var report func(work.Event)
+		if progress {
+			report = a.progress()
+		}
+		p, err := a.open(report)
+		if err != nil {
+			return err
+		}
+		return body(cmd.Context(), p, o, args)
+	}
+}
+
 // readDate reads an ISO 8601 date, which means its end, or a time.
 func readDate(text string) (time.Time, error) {
 	if t, err := time.Parse(time.RFC3339, text); err == nil {

@@ -1,6 +1,13 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
 
 func (a *app) explain() *cobra.Command {
 	cmd := &cobra.Command{
@@ -12,16 +19,8 @@ there, or proves that it cannot.`,
 		Example: `  bellwether explain quayside
   bellwether explain quayside@4`,
 		Args: a.oneArg("NAME or NAME@VERSION"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.out()
-			if err != nil {
-				return err
-			}
-			p, err := a.open(nil)
-			if err != nil {
-				return err
-			}
-			all, err := p.Explain(cmd.Context(), args[0])
+		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, args []string) error {
+			all, err := p.Explain(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -34,7 +33,7 @@ there, or proves that it cannot.`,
 				}
 			}
 			return nil
-		},
+		}),
 	}
 	a.registryFlags(cmd)
 	return cmd

@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"context"
+
 	"github.com/spf13/cobra"
 
+	"bellwether/internal/view"
 	"bellwether/internal/work"
 )
 
@@ -22,21 +25,13 @@ Without --to and --reach, everything is refreshed within its major.`,
   bellwether route --to quayside@^4 --to tide-form@^6 --preview tide-form
   bellwether route --reach major --hold knotwork`,
 		Args: a.noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			o, err := a.out()
-			if err != nil {
-				return err
-			}
-			p, err := a.open(a.progress())
-			if err != nil {
-				return err
-			}
-			r, err := p.Route(cmd.Context(), opt)
+		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
+			r, err := p.Route(ctx, opt)
 			if err != nil {
 				return a.conflict(err, "There is no way to "+joined(opt.To, "there")+":")
 			}
 			return o.Route(r)
-		},
+		}),
 	}
 	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`; may be given several times")
 	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how far everything else may move by itself: patch, minor or major")

@@ -1,6 +1,13 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
 
 func (a *app) whereAmI() *cobra.Command {
 	return &cobra.Command{
@@ -9,20 +16,12 @@ func (a *app) whereAmI() *cobra.Command {
 		Long:    "Status lists the legs of the route: done, waiting for a repair, next, or waiting.",
 		Example: "  bellwether status",
 		Args:    a.noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			o, err := a.out()
-			if err != nil {
-				return err
-			}
-			p, err := a.open(nil)
-			if err != nil {
-				return err
-			}
-			s, err := p.Status(cmd.Context())
+		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
+			s, err := p.Status(ctx)
 			if err != nil {
 				return err
 			}
 			return o.Status(s)
-		},
+		}),
 	}
 }

@@ -1,6 +1,13 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
 
 func (a *app) survey() *cobra.Command {
 	cmd := &cobra.Command{
@@ -12,16 +19,8 @@ It runs nothing and changes nothing.`,
 		Example: `  bellwether survey
   bellwether survey --format json --as-of 2026-01-31`,
 		Args: a.noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			o, err := a.out()
-			if err != nil {
-				return err
-			}
-			p, err := a.open(nil)
-			if err != nil {
-				return err
-			}
-			s, problem := p.Survey(cmd.Context())
+		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
+			s, problem := p.Survey(ctx)
 			if s == nil {
 				return problem
 			}
@@ -29,7 +28,7 @@ It runs nothing and changes nothing.`,
 				return err
 			}
 			return problem
-		},
+		}),
 	}
 	a.registryFlags(cmd)
 	return cmd

@@ -1,9 +1,13 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
+
+	"bellwether/internal/view"
+	"bellwether/internal/work"
 )
 
 func (a *app) undo() *cobra.Command {
@@ -16,17 +20,13 @@ that was not committed back. It takes no commit back that it did not make.`,
 		Example: `  bellwether undo
   bellwether undo --all`,
 		Args: a.noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			p, err := a.open(a.progress())
-			if err != nil {
-				return err
-			}
-			undone, err := p.Undo(cmd.Context(), all)
+		RunE: a.with(true, func(ctx context.Context, p *work.Project, _ view.Out, _ []string) error {
+			undone, err := p.Undo(ctx, all)
 			for _, id := range undone {
 				fmt.Fprintf(a.stdout, "took leg %s back\n", id)
 			}
 			return err
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&all, "all", false, "take all legs of the route back")
 	return cmd

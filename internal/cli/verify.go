@@ -1,6 +1,13 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
 
 func (a *app) verify() *cobra.Command {
 	return &cobra.Command{
@@ -12,16 +19,8 @@ begun, the result is kept as the baseline; later it is compared with it.`,
 		Example: `  bellwether verify
   bellwether verify --format json`,
 		Args: a.noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			o, err := a.out()
-			if err != nil {
-				return err
-			}
-			p, err := a.open(a.progress())
-			if err != nil {
-				return err
-			}
-			r, err := p.Verify(cmd.Context())
+		RunE: a.with(true, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
+			r, err := p.Verify(ctx)
 			if err != nil {
 				return err
 			}
@@ -32,6 +31,6 @@ begun, the result is kept as the baseline; later it is compared with it.`,
 				return errProblem
 			}
 			return nil
-		},
+		}),
 	}
 }

@@ -33,16 +33,11 @@ var ErrArrived = errors.New("the route is complete")
 // something worse is left in the tree for the person to repair; the next call
 // verifies it again.
 func (p *Project) Advance(ctx context.Context, opt AdvanceOptions) (*finding.LegResult, error) {
-	release, err := p.hold()
+	repo, release, err := p.begin(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	repo, err := p.repo(ctx)
-	if err != nil {
-		return nil, err
-	}
-	p.dropLeftover(repo)
 	file, err := p.readRoute()
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package work
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/disk"
+	"bellwether/internal/host/git"
 )
 
 // journey is how far the project has come on its route.
@@ -104,6 +106,20 @@ func (p *Project) hold() (release func(), err error) {
 		}
 	}
 	return release, nil
+}
+
+// begin takes the project for this call alone, finds its repository (nil for
+// none) and removes the scratch of a call that crashed.
+func (p *Project) begin(ctx context.Context) (repo *git.Repo, release func(), err error) {
+	if release, err = p.hold(); err != nil {
+		return nil, nil, err
+	}
+	if repo, err = p.repo(ctx); err != nil {
+		release()
+		return nil, nil, err
+	}
+	p.dropLeftover(repo)
+	return repo, release, nil
 }
 
 func (p *Project) journal() *disk.Journal {

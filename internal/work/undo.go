@@ -11,15 +11,11 @@ import (
 // where there is no git or no commit, to the files as they were. It gives the
 // legs taken back.
 func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
-	release, err := p.hold()
+	repo, release, err := p.begin(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	repo, err := p.repo(ctx)
-	if err != nil {
-		return nil, err
-	}
 	j, err := p.readJourney()
 	if err != nil {
 		return nil, err

@@ -34,16 +34,11 @@ const tailLines = 20
 // Verify builds and tests the project as it is, from clean, in a scratch
 // checkout. Before a route is started, the result becomes the baseline.
 func (p *Project) Verify(ctx context.Context) (*finding.Result, error) {
-	release, err := p.hold()
+	repo, release, err := p.begin(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	repo, err := p.repo(ctx)
-	if err != nil {
-		return nil, err
-	}
-	p.dropLeftover(repo)
 	v, err := p.verify(ctx, repo, nil, "verify")
 	if err != nil {
 		return nil, err
@@ -171,7 +166,8 @@ func (p *Project) runStage(ctx context.Context, s *scratch, part *Part, stage mo
 	}
 	switch {
 	case errors.Is(err, run.ErrMissing):
-		result.Status, result.Why = finding.Failed, err.Error()
+		p.tell(Event{Text: title, Done: true, Note: "cannot run"})
+		return result, fmt.Errorf("the stage %s: %w\n  next: install %s, or set another command for the stage in %s", title, err, stage.Command[0], SettingsFile)
 	case err != nil:
 		p.tell(Event{Text: title, Done: true, Note: "interrupted"})
 		return result, err

@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -47,6 +48,11 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*regist
 		}
 	}
 	s.Client.Patience(r.settings.patience())
+	if address := cmp.Or(r.settings["https-proxy"], r.settings["proxy"]); address != "" && address != "null" && address != "false" {
+		if err := s.Client.Proxy(address, strings.Split(r.settings["noproxy"], ",")); err != nil {
+			return nil, &model.Fault{Doing: "reading npm's settings (https-proxy, proxy)", Wrong: err.Error()}
+		}
+	}
 	if text, err := s.Ask(ctx, "node", "--version"); err == nil {
 		if v, err := parseVersion(strings.TrimPrefix(text, "v")); err == nil {
 			r.node = v

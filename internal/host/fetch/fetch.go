@@ -68,6 +68,24 @@ func (c *Client) Trust(pem []byte, insecure bool) error {
 	return nil
 }
 
+// Proxy sends requests through a proxy, but for hosts whose names end in one of
+// direct. Without it, the environment (HTTPS_PROXY, NO_PROXY) decides.
+func (c *Client) Proxy(address string, direct []string) error {
+	through, err := url.Parse(address)
+	if err != nil || through.Host == "" {
+		return fmt.Errorf("%q is not the address of a proxy", redact(address))
+	}
+	c.http.HTTPClient.Transport.(*http.Transport).Proxy = func(r *http.Request) (*url.URL, error) {
+		for _, end := range direct {
+			if end != "" && strings.HasSuffix(r.URL.Hostname(), strings.TrimPrefix(end, "*")) {
+				return nil, nil
+			}
+		}
+		return through, nil
+	}
+	return nil
+}
+
 // Patience sets how long a silent server is waited for, and how often a failed
 // request is tried again. It is to be called before the first request.
 func (c *Client) Patience(stall time.Duration, retries int) {

@@ -118,3 +118,21 @@ func TestInterrupted(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.False(t, strings.Contains(err.Error(), "usable"))
 }
+
+func TestProxy(t *testing.T) {
+	var through string
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		through = r.URL.String()
+		_, _ = w.Write([]byte("by proxy"))
+	}))
+	defer proxy.Close()
+	c := New(Config{})
+	require.NoError(t, c.Proxy(proxy.URL, []string{"", ".direct.test"}))
+	data, err := c.Document(context.Background(), Request{URL: "http://quay.test/doc", Distil: whole})
+	require.NoError(t, err)
+	assert.Equal(t, "by proxy", string(data))
+	assert.Equal(t, "http://quay.test/doc", through)
+	_, err = c.Document(context.Background(), Request{URL: "http://x.direct.test/doc", Distil: whole})
+	assert.Error(t, err, "no such host, asked directly")
+	assert.Error(t, c.Proxy("::", nil))
+}
