@@ -28,7 +28,7 @@ the working tree: repair it and call advance again, or call undo.`,
 				return err
 			}
 			for first := true; ; first = false {
-				p, err := a.open(a.progress())
+				p, err := a.open(cmd.Context(), a.progress())
 				if err != nil {
 					return err
 				}

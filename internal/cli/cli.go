@@ -190,7 +190,7 @@ func (a *app) out() (view.Out, error) {
 }
 
 // open opens the project with what the flags say.
-func (a *app) open(report func(work.Event)) (*work.Project, error) {
+func (a *app) open(ctx context.Context, report func(work.Event)) (*work.Project, error) {
 	opt := work.Options{Dir: a.project, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Report: report}
 	var err error
 	if opt.MinAge, err = work.ParseAge(a.minAge); err != nil {
@@ -201,7 +201,7 @@ func (a *app) open(report func(work.Event)) (*work.Project, error) {
 			return nil, usageError{err}
 		}
 	}
-	return work.Open(opt)
+	return work.Open(ctx, opt)
 }
 
 // with makes a command's body: it opens the project and hands it over with the
@@ -216,7 +216,7 @@ func (a *app) with(progress bool, body func(ctx context.Context, p *work.Project
 		if progress {
 			report = a.progress()
 		}
-		p, err := a.open(report)
+		p, err := a.open(cmd.Context(), report)
 		if err != nil {
 			return err
 		}

@@ -142,7 +142,7 @@ func (d *demoStory) layOut(registry string) error {
 }
 
 func (d *demoStory) open(preview ...string) (*work.Project, error) {
-	return work.Open(work.Options{Dir: d.dir, Env: d.env, NoCache: true, Preview: preview, Report: d.report})
+	return work.Open(d.ctx, work.Options{Dir: d.dir, Env: d.env, NoCache: true, Preview: preview, Report: d.report})
 }
 
 func (d *demoStory) chapter(title, command string) {

@@ -21,6 +21,7 @@ import (
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/npm"
 	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 )
 
@@ -78,8 +79,8 @@ const cacheAge = time.Hour
 const probeAge = 24 * time.Hour
 
 // Open reads the project in a folder: its settings and its components.
-// Nothing is run and nothing is asked of the network.
-func Open(opt Options) (*Project, error) {
+// Nothing but git is run and nothing is asked of the network.
+func Open(ctx context.Context, opt Options) (*Project, error) {
 	dir, err := filepath.Abs(opt.Dir)
 	if err != nil {
 		return nil, err
@@ -104,10 +105,7 @@ func Open(opt Options) (*Project, error) {
 		if err != nil {
 			return nil, fmt.Errorf("looking for components: %w", err)
 		}
-		for _, d := range dirs {
-			if slices.ContainsFunc(p.Settings.LeaveOut, func(out string) bool { return d == out || strings.HasPrefix(d, out+"/") }) {
-				continue
-			}
+		for _, d := range p.ours(ctx, dirs) {
 			c, err := eco.Read(p.fsys, d)
 			if err != nil {
 				return nil, err
@@ -119,6 +117,20 @@ func Open(opt Options) (*Project, error) {
 		return nil, &model.Fault{Doing: "looking for components", File: opt.Dir, Wrong: "there is no package.json here or below", Next: "give the project's folder with --project"}
 	}
 	return p, nil
+}
+
+// ours drops the folders that the settings leave out, and those that git is
+// told to ignore, since what is built there is nobody's to move.
+func (p *Project) ours(ctx context.Context, dirs []string) []string {
+	ignored := map[string]bool{}
+	if repo, err := git.Open(ctx, p.Root); err == nil {
+		if found, err := repo.Ignored(ctx, p.Root, dirs); err == nil {
+			ignored = found
+		}
+	}
+	return slices.DeleteFunc(dirs, func(d string) bool {
+		return ignored[d] || slices.ContainsFunc(p.Settings.LeaveOut, func(out string) bool { return d == out || strings.HasPrefix(d, out+"/") })
+	})
 }
 
 func bareError(err error) string {

@@ -156,6 +156,28 @@ func (m *manifest) inEffect() []dependency {
 
 // readProject reads the manifest in dir and all that belongs to it.
 func readProject(fsys fs.FS, dir string) (*project, error) {
+	p, err := readManifests(fsys, dir)
+	if err != nil {
+		return nil, err
+	}
+	p.lockFile = path.Join(dir, "package-lock.json")
+	for _, name := range []string{"npm-shrinkwrap.json", "package-lock.json"} {
+		file := path.Join(dir, name)
+		if !fileExists(fsys, file) {
+			continue
+		}
+		p.lockFile = file
+		if p.lock, err = readLock(fsys, file); err != nil {
+			return nil, err
+		}
+		break
+	}
+	return p, nil
+}
+
+// readManifests reads the manifest in dir, its workspace members and the
+// folders that they link to.
+func readManifests(fsys fs.FS, dir string) (*project, error) {
 	p := &project{dir: dir, members: map[string]bool{}}
 	var err error
 	if p.root, err = readManifest(fsys, dir); err != nil {
@@ -189,18 +211,6 @@ func readProject(fsys fs.FS, dir string) (*project, error) {
 		}
 	}
 	slices.SortFunc(p.tops, func(a, b *manifest) int { return collate(a.dir, b.dir) })
-	p.lockFile = path.Join(dir, "package-lock.json")
-	for _, name := range []string{"npm-shrinkwrap.json", "package-lock.json"} {
-		file := path.Join(dir, name)
-		if !fileExists(fsys, file) {
-			continue
-		}
-		p.lockFile = file
-		if p.lock, err = readLock(fsys, file); err != nil {
-			return nil, err
-		}
-		break
-	}
 	return p, nil
 }
 

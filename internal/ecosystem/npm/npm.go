@@ -52,7 +52,7 @@ func (Ecosystem) Detect(fsys fs.FS) ([]string, error) {
 			continue
 		}
 		// A manifest that cannot be read is told when it is read for itself.
-		if p, err := readProject(fsys, dir); err == nil {
+		if p, err := readManifests(fsys, dir); err == nil {
 			for _, top := range p.tops {
 				members[top.dir] = true
 			}

@@ -102,6 +102,23 @@ func (r *Repo) Changes(ctx context.Context) ([]Change, error) {
 	return changes, nil
 }
 
+// Ignored tells which of the paths, relative to dir, git is told to ignore.
+func (r *Repo) Ignored(ctx context.Context, dir string, paths []string) (map[string]bool, error) {
+	cmd := exec.CommandContext(ctx, "git", "check-ignore", "-z", "--stdin")
+	cmd.Dir = dir
+	cmd.Stdin = strings.NewReader(strings.Join(paths, "\x00") + "\x00")
+	out, err := cmd.Output()
+	var exit *exec.ExitError
+	if err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) { // 1: none is
+		return nil, fmt.Errorf("git check-ignore: %w", err)
+	}
+	ignored := map[string]bool{}
+	for path := range strings.SplitSeq(string(out), "\x00") {
+		ignored[path] = true
+	}
+	return ignored, nil
+}
+
 // Switch checks out a branch, and makes it at HEAD first if it does not exist.
 func (r *Repo) Switch(ctx context.Context, branch string) error {
 	if _, err := r.run(ctx, "rev-parse", "--verify", "-q", "refs/heads/"+branch); err == nil {

@@ -73,6 +73,18 @@ func TestRefusedCommit(t *testing.T) {
 	assert.ErrorContains(t, err, "no entry")
 }
 
+func TestIgnored(t *testing.T) {
+	r, write := repo(t)
+	write(".gitignore", "dist/\n")
+	ignored, err := r.Ignored(context.Background(), r.Top, []string{"dist/package.json", "package.json"})
+	require.NoError(t, err)
+	assert.True(t, ignored["dist/package.json"])
+	assert.False(t, ignored["package.json"])
+	ignored, err = r.Ignored(context.Background(), r.Top, []string{"package.json"})
+	require.NoError(t, err)
+	assert.False(t, ignored["package.json"])
+}
+
 func TestNoRepository(t *testing.T) {
 	_, err := Open(context.Background(), t.TempDir())
 	assert.ErrorIs(t, err, ErrNone)
