@@ -307,6 +307,9 @@ func (s *resolver) peersMet(rel *release, level *node) bool {
 // meet there; it does nothing and says false if they cannot meet. With a nil
 // release the solver chooses one.
 func (s *resolver) placeSet(level, n *node, e edge, p *pkg, rel *release) bool {
+	if level != n && s.evicted[kidLoc(level, e.name)] >= maxReturns {
+		return false
+	}
 	set := map[string]*release{e.name: rel}
 	if rel == nil || !s.reg.settings.on("legacy-peer-deps") && len(rel.body().Peers) > 0 && !s.peersMet(rel, level) {
 		var err error
@@ -481,11 +484,16 @@ func (s *resolver) providePeer(n *node, e edge) error {
 // maxEvictions bounds how often nodes are taken out to be placed again.
 const maxEvictions = 10_000
 
+// maxReturns is how often a node may come back to a place that it was taken
+// out of; from then on it has to go further down.
+const maxReturns = 3
+
 // evict takes a node out, so that those who need it place it again, elsewhere
 // or with its peers. n and e are what it is done for.
 func (s *resolver) evict(out, n *node, e edge) error {
-	delete(out.parent.kids, out.name)
+	s.t.remove(out)
 	s.reached = nil
+	s.evicted[out.loc]++
 	for _, d := range s.t.dependents[out.name] {
 		s.enqueue(d)
 	}

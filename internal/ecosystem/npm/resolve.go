@@ -37,6 +37,7 @@ type resolver struct {
 	holes   map[*release]string
 	// evictions counts nodes taken out to be placed again, to bound the work.
 	evictions int
+	evicted   map[string]int // by location
 }
 
 // everything is the range of all releases.
@@ -73,7 +74,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
 		ctx: ctx, reg: r, p: p, c: ask.Component, ask: ask, t: p.tree(), problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{}, holes: map[*release]string{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{}, holes: map[*release]string{}, evicted: map[string]int{},
 	}
 	if err := s.prepare(); err != nil {
 		return nil, err

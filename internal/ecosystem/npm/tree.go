@@ -91,6 +91,15 @@ func (t *tree) add(n *node, name string) *node {
 	return k
 }
 
+// remove takes a node out, with everything below it.
+func (t *tree) remove(n *node) {
+	delete(n.parent.kids, n.name)
+	for _, k := range n.kids {
+		t.remove(k)
+	}
+	t.setEdges(n, nil)
+}
+
 func kidLoc(n *node, name string) string {
 	if n.loc == "" {
 		return "node_modules/" + name
