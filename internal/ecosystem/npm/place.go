@@ -48,6 +48,10 @@ func (s *resolver) build() error {
 // in an error and not never.
 const maxRounds = 1_000_000
 
+// maxDepth bounds how deep folders are nested. Two packages that need each
+// other in alternating versions would nest without end.
+const maxDepth = 60
+
 // settle provides what n misses: its peers, or everything else.
 func (s *resolver) settle(n *node, peers bool) error {
 	for _, e := range slices.Clone(n.edgeList) {
@@ -123,6 +127,8 @@ func (s *resolver) provide(n *node, e edge) error {
 		return s.providePeer(n, e)
 	}
 	switch {
+	case n.depth() > maxDepth:
+		return s.unplaceable(n, e, "these packages need each other in a circle of versions that does not close")
 	case slices.Contains(bundledOf(n), e.name):
 		return nil // it comes inside the package's archive
 	case e.spec.kind > specTag && e.kind == optionalEdge:
@@ -266,7 +272,7 @@ func (s *resolver) holeNotices() []string {
 // replace puts another release in the place of at if it suits n and all who
 // use at now.
 func (s *resolver) replace(at *node, p *pkg, n *node, e edge) bool {
-	if at.pinned || at.linkTo != nil || at.inBundle || at.pkgName != p.name {
+	if at.pinned || at.linkTo != nil || at.inBundle || at.pkgName != p.name || s.replaced[at.loc] >= maxReplaced {
 		return false
 	}
 	specs := []spec{e.spec}
@@ -289,8 +295,13 @@ func (s *resolver) replace(at *node, p *pkg, n *node, e edge) bool {
 		return false
 	}
 	s.become(at, rel, n.kidScope(e))
+	s.replaced[at.loc]++
 	return true
 }
+
+// maxReplaced is how often a place may change hands; from then on whoever is
+// not content has to look further down.
+const maxReplaced = 20
 
 // peersMet tells whether all peers that a release wants are there already for
 // something placed in level.
@@ -468,7 +479,7 @@ func (s *resolver) providePeer(n *node, e edge) error {
 	}
 	if e.kind == peerOptionalEdge {
 		asFound := at != nil && n.entry != nil && at.entry != nil
-		if at == nil || asFound || at.pinned || at.inBundle || at.linkTo != nil {
+		if at == nil || asFound || at.pinned || at.inBundle || at.linkTo != nil || s.evicted[at.loc] >= maxReturns {
 			return nil // said in the end, if nothing else mends it
 		}
 		// It is rather without than with the wrong one: those who need that
@@ -481,12 +492,13 @@ func (s *resolver) providePeer(n *node, e edge) error {
 	return s.evict(n, n, e)
 }
 
-// maxEvictions bounds how often nodes are taken out to be placed again.
-const maxEvictions = 10_000
-
 // maxReturns is how often a node may come back to a place that it was taken
-// out of; from then on it has to go further down.
-const maxReturns = 3
+// out of; from then on it has to go further down, and where it cannot,
+// maxEvictions is the end of trying.
+const (
+	maxReturns   = 3
+	maxEvictions = 20
+)
 
 // evict takes a node out, so that those who need it place it again, elsewhere
 // or with its peers. n and e are what it is done for.
@@ -497,8 +509,7 @@ func (s *resolver) evict(out, n *node, e edge) error {
 	for _, d := range s.t.dependents[out.name] {
 		s.enqueue(d)
 	}
-	s.evictions++
-	if s.evictions > maxEvictions {
+	if s.evicted[out.loc] > maxEvictions {
 		return s.unplaceable(n, e, "no place was found where it meets its peers")
 	}
 	return nil

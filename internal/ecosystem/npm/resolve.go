@@ -35,9 +35,8 @@ type resolver struct {
 	queued  map[*node]bool
 	notices []string
 	holes   map[*release]string
-	// evictions counts nodes taken out to be placed again, to bound the work.
-	evictions int
-	evicted   map[string]int // by location
+	// How often what was at a location was taken out, and replaced.
+	evicted, replaced map[string]int
 }
 
 // everything is the range of all releases.
@@ -74,7 +73,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
 		ctx: ctx, reg: r, p: p, c: ask.Component, ask: ask, t: p.tree(), problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{}, holes: map[*release]string{}, evicted: map[string]int{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{}, holes: map[*release]string{}, evicted: map[string]int{}, replaced: map[string]int{},
 	}
 	if err := s.prepare(); err != nil {
 		return nil, err
