@@ -338,6 +338,7 @@ type FailedStage struct {
 	Next  string
 }
 
+// Error names the stage and shows the end of what it printed.
 func (f *FailedStage) Error() string {
 	where := f.Stage.Name
 	if f.Stage.Component != "." {

@@ -155,6 +155,7 @@ type Fault struct {
 	Found bool   // the work found a problem, rather than input it cannot use
 }
 
+// Error gives the parts in order, what to do next on a line of its own.
 func (f *Fault) Error() string {
 	var b strings.Builder
 	if f.Doing != "" {

@@ -143,6 +143,7 @@ type Conflict struct {
 	root    *clause
 }
 
+// Error is the proof, a sentence a line.
 func (c *Conflict) Error() string {
 	return "no versions meet all constraints:\n" + strings.Join(c.Proof().Lines(), "\n")
 }

@@ -2,10 +2,8 @@ package npm
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
@@ -18,25 +16,14 @@ import (
 // peers that must meet them, is one problem for the solver; everything below
 // is placed by npm's rule of nested folders.
 type resolver struct {
-	ctx     context.Context
-	reg     *registry
+	*builder
 	p       *project
-	c       *model.Component
 	ask     ecosystem.Ask
-	t       *tree
 	was     map[wishKey]string // versions of the tops' dependencies before
 	problem *solve.Problem
 	wishes  []*wish           // by solve.ID
 	byKey   map[wishKey]*wish // what a top gets for a name
 	waiting map[wishKey][]func(*wish)
-	queue   []*node
-	peers   []*node        // whose peers are still to be looked at
-	reached map[*node]bool // what is in use at present; nil if not known
-	queued  map[*node]bool
-	notices []string
-	holes   map[*release]string
-	// How often what was at a location was taken out, and replaced.
-	evicted, replaced map[string]int
 }
 
 // everything is the range of all releases.
@@ -72,8 +59,8 @@ func (w *wish) agrees(s spec) bool {
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
-		ctx: ctx, reg: r, p: p, c: ask.Component, ask: ask, t: p.tree(), problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, queued: map[*node]bool{}, holes: map[*release]string{}, evicted: map[string]int{}, replaced: map[string]int{},
+		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){},
 	}
 	if err := s.prepare(); err != nil {
 		return nil, err
@@ -91,6 +78,11 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	}
 	for top, m := range tops {
 		s.t.setEdges(top, topEdges(m))
+	}
+	for _, w := range s.wishes {
+		if w.rel != nil {
+			s.placeWish(w)
+		}
 	}
 	if err := s.build(); err != nil {
 		return nil, err
@@ -266,43 +258,6 @@ func (s *resolver) newWish(top *node, name string, p *pkg) *wish {
 		state(w)
 	}
 	return w
-}
-
-// packageWith gives the package; if what is installed is no release that the
-// registry has (any more), it is added as one, since it can stay.
-func (s *resolver) packageWith(name string, at *node, site model.Site) (*pkg, error) {
-	p, err := s.reg.pkg(s.ctx, name)
-	if err != nil {
-		if s.ctx.Err() != nil {
-			return nil, s.ctx.Err()
-		}
-		return nil, fmt.Errorf("%s: %w", site, err)
-	}
-	if at == nil || at.linkTo != nil || at.pkgName != name || p.find(at.version) != nil {
-		return p, nil
-	}
-	v, err := parseVersion(at.version)
-	if err != nil {
-		return p, nil
-	}
-	kept := p.copied()
-	rel := &release{pkg: kept, parsed: v, text: at.version}
-	rel.Version, rel.Integrity, rel.Tarball, rel.Deprecated = at.version, at.integrity, at.resolved, at.deprecate
-	rel.Body, rel.Terms = len(kept.decoded), len(kept.terms)
-	kept.decoded = append(slices.Clone(kept.decoded), at.body)
-	kept.terms = append(slices.Clone(kept.terms), at.body.terms)
-	kept.releases = append(kept.releases, rel)
-	kept.sort()
-	s.reg.mu.Lock()
-	s.reg.packages[name] = settled(kept)
-	s.reg.mu.Unlock()
-	return kept, nil
-}
-
-func settled(p *pkg) *pending {
-	done := &pending{pkg: p}
-	done.once.Do(func() {})
-	return done
 }
 
 // allowed tells which releases a bound lets a dependency be, and says why.
@@ -517,16 +472,21 @@ func (s *resolver) seen(top *node, name string) *wish {
 	return s.byKey[wishKey{s.t.root, name}]
 }
 
-// describe says what a node needs, for errors.
-func describe(n *node, e edge) string {
-	where := n.pkgName
-	if n.version != "" {
-		where += " " + n.version
+// placeWish puts what was solved for a top into its place.
+func (s *resolver) placeWish(w *wish) {
+	level := w.tops[0]
+	if at := level.resolve(w.name); at != nil && at.linkTo == nil && at.pkgName == w.pkg.name && at.version == w.rel.text {
+		at.pinned = true
+		return
 	}
-	if n.isTop() {
-		where = strings.TrimSuffix(n.loc+"/package.json", "/")
+	// A member's dependency goes up to the root if the place is free there.
+	if level != s.t.root && s.t.root.kids[w.name] == nil && s.byKey[wishKey{s.t.root, w.name}] == nil {
+		level = s.t.root
 	}
-	return fmt.Sprintf("%s needs %s %s", where, e.name, shown(e.spec.text))
+	n := level.kids[w.name]
+	if n == nil {
+		n = s.t.add(level, w.name)
+	}
+	s.become(n, w.rel, w.tops[0].kidScope(edge{name: w.name}))
+	n.pinned = true
 }
-
-var errUnsettled = errors.New("the tree does not settle; please report this with the manifest and the lock")

@@ -132,6 +132,7 @@ type Status struct {
 	Code int
 }
 
+// Error says what the host answered; it holds no credential.
 func (s *Status) Error() string {
 	switch s.Code {
 	case http.StatusUnauthorized, http.StatusForbidden:
@@ -148,10 +149,12 @@ type Unreachable struct {
 	Err  error
 }
 
+// Error names the host and what went wrong.
 func (u *Unreachable) Error() string {
 	return fmt.Sprintf("%s gives no usable answer: %v\n  next: check the connection, or use --offline to work with what is cached", u.Host, u.Err)
 }
 
+// Unwrap gives the cause.
 func (u *Unreachable) Unwrap() error { return u.Err }
 
 // ErrNotCached is the error of a document that --offline cannot give.
