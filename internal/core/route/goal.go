@@ -27,6 +27,9 @@ type Goal struct {
 	Bounds map[string]Bound // by the name that the manifest uses
 	Rest   Bound            // for all other requirements
 	First  []string         // names to decide before all others, in this order
+	// Fit forbids releases that do not run on what is installed. It is for
+	// moves that nobody asked for by name.
+	Fit bool
 }
 
 // State is a solved state, as far as planning is concerned.

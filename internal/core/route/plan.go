@@ -167,7 +167,7 @@ func (r *planner) refresh(id, title string) error {
 		return nil
 	}
 	first := r.byUse()
-	_, err := r.leg(id, title+" within the majors that are in use", Goal{Bounds: bounds, First: first}, func(m model.Move) string {
+	_, err := r.leg(id, title+" within the majors that are in use", Goal{Bounds: bounds, First: first, Fit: true}, func(m model.Move) string {
 		if r.wish(m.Name) == nil && r.Reach == version.Stay {
 			return "another package of this leg needs it"
 		}
@@ -253,7 +253,7 @@ func (s *Subject) linesTo(target version.Version) []version.Version {
 func (r *planner) moveTo(s *Subject, title, why string, reason string, allow func(v version.Version) bool) (bool, error) {
 	bounds := r.held()
 	bounds[s.Name] = Bound{Allow: allow, Newest: true, Why: why}
-	return r.leg(slug(s.Name)+"-"+slug(title), s.Name+" to "+title, Goal{Bounds: bounds, First: []string{s.Name}}, func(m model.Move) string {
+	return r.leg(slug(s.Name)+"-"+slug(title), s.Name+" to "+title, Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil}, func(m model.Move) string {
 		if m.Name == s.Name {
 			return reason
 		}

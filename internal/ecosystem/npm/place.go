@@ -23,6 +23,8 @@ type builder struct {
 	reached map[*node]bool // what is in use at present; nil if not known
 	holes   map[*release]string
 	notices []string
+	// How often providing for a node was put off.
+	deferred map[*node]int
 	// How often what was at a location was taken out, and replaced.
 	evicted, replaced map[string]int
 }
@@ -30,7 +32,7 @@ type builder struct {
 func newBuilder(ctx context.Context, reg *registry, t *tree, file string) *builder {
 	return &builder{
 		ctx: ctx, reg: reg, t: t, file: file,
-		queued: map[*node]bool{}, holes: map[*release]string{}, evicted: map[string]int{}, replaced: map[string]int{},
+		queued: map[*node]bool{}, deferred: map[*node]int{}, holes: map[*release]string{}, evicted: map[string]int{}, replaced: map[string]int{},
 	}
 }
 
@@ -72,8 +74,13 @@ const maxRounds = 1_000_000
 // other in alternating versions would nest without end.
 const maxDepth = 60
 
+// maxDeferred is how often providing for a node is put off until others have
+// found their places.
+const maxDeferred = 3
+
 // settle provides what n misses: its peers, or everything else.
 func (b *builder) settle(n *node, peers bool) error {
+	later := false
 	for _, e := range slices.Clone(n.edgeList) {
 		if n.gone() {
 			return nil
@@ -85,9 +92,19 @@ func (b *builder) settle(n *node, peers bool) error {
 		if meets(e, to) && !(to == nil && e.kind == optionalEdge) {
 			continue
 		}
-		if err := b.provide(n, e); err != nil {
+		err := b.provide(n, e)
+		var fault *model.Fault
+		switch {
+		case errors.As(err, &fault) && b.deferred[n] < maxDeferred:
+			// What is in the way may be about to go itself.
+			b.deferred[n]++
+			later = true
+		case err != nil:
 			return err
 		}
+	}
+	if later {
+		b.enqueue(n)
 	}
 	return nil
 }
@@ -256,11 +273,11 @@ func (b *builder) replace(at *node, p *pkg, n *node, e edge) bool {
 // not content has to look further down.
 const maxReplaced = 20
 
-// peersMet tells whether all peers that a release wants are there already for
-// something placed in level.
+// peersMet tells whether all peers that a release must meet are there already
+// for something placed in level. Optional peers are seen to in the end.
 func (b *builder) peersMet(rel *release, level *node) bool {
 	for _, e := range bodyEdges(rel.body(), nil) {
-		if e.kind.peer() && !meets(e, level.resolve(e.name)) {
+		if e.kind == peerEdge && !meets(e, level.resolve(e.name)) {
 			return false
 		}
 	}

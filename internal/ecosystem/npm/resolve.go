@@ -277,7 +277,7 @@ func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked strin
 		default:
 			allowed[i] = inRange[i]
 		}
-		if s.reg.settings.on("engine-strict") && rel.text != locked && !s.reg.fits(rel) {
+		if (s.ask.Fit || s.reg.settings.on("engine-strict")) && rel.text != locked && !s.reg.fits(rel) {
 			allowed[i] = false
 		}
 	}
@@ -291,10 +291,21 @@ func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked strin
 			return fmt.Sprintf("%s is to be %s", d.name, solve.Runs(p.versions, func(i int) bool { return allowed[i] }))
 		}
 		text := fmt.Sprintf("%s is at %s (%s) and does not go down unasked", d.name, locked, d.site)
-		if previews := solve.Runs(p.versions, func(i int) bool {
-			return !allowed[i] && p.releases[i].parsed.Preview() && p.releases[i].parsed.Compare(lockedVersion) > 0
-		}); previews != "" {
-			text += fmt.Sprintf("; --preview %s would add %s", d.name, previews)
+		unfit, previews := "", ""
+		for i, rel := range p.releases {
+			switch {
+			case allowed[i] || rel.parsed.Compare(lockedVersion) <= 0:
+			case rel.parsed.Preview():
+				previews = rel.text
+			default:
+				unfit = rel.text
+			}
+		}
+		if unfit != "" {
+			text += fmt.Sprintf("; newer ones, up to %s, do not run on node %s", unfit, s.reg.node)
+		}
+		if previews != "" {
+			text += fmt.Sprintf("; --preview %s would add pre-releases up to %s", d.name, previews)
 		}
 		return text
 	}
