@@ -305,7 +305,7 @@ func tests(passed, failed int) string {
 	case failed == 0:
 		return count(passed, "test", "tests") + " passed"
 	}
-	return fmt.Sprintf("%d tests passed, %d failed as before", passed, failed)
+	return fmt.Sprintf("%s passed, %d failed as before", count(passed, "test", "tests"), failed)
 }
 
 // Verify shows a verification.
@@ -322,7 +322,7 @@ func (o Out) Verify(r *finding.Result) error {
 	case r.Green():
 		d.add(line{span{"green", good}, plain(": %s", tests(passed, failed))})
 	case passed+failed > 0:
-		d.add(line{span{"not green", bad}, plain(": %d tests passed, %d failed", passed, failed)})
+		d.add(line{span{"not green", bad}, plain(": %s passed, %d failed", count(passed, "test", "tests"), failed)})
 	default:
 		d.add(line{span{"not green", bad}})
 	}
@@ -361,6 +361,9 @@ func verification(d *document, v *finding.Verification) {
 			took = fmt.Sprintf("%.1f s", s.Duration.Seconds())
 		}
 		why := s.Why
+		if s.Optional && s.Status != finding.Passed {
+			why += " (optional)"
+		}
 		if s.Status == finding.Failed && s.Log != "" {
 			why += ", log: " + s.Log
 		}

@@ -83,6 +83,9 @@ type advance struct {
 }
 
 func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
+	if err := a.checkBranch(ctx); err != nil {
+		return nil, err
+	}
 	record := a.journey.find(a.leg.ID)
 	if record != nil && record.Status == legBegun && a.unwritten(record) {
 		// An earlier call was killed before it wrote anything.
@@ -113,7 +116,7 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	for _, s := range v.Stages {
 		// Without its packages nothing can be verified, and there is nothing
 		// that a person could repair in the sources: the tree stays as it is.
-		if s.Name == "fetch" && (s.Status == finding.Failed || s.Status == finding.TimedOut) {
+		if s.Name == "fetch" && s.Red() {
 			return nil, &FailedStage{Stage: s, What: fmt.Sprintf("leg %s cannot be fetched, and the tree stays as it was", a.leg.ID), Next: "see what the package client says"}
 		}
 	}
@@ -258,16 +261,26 @@ func (a *advance) checkout(ctx context.Context) error {
 			return err
 		}
 	}
-	if branch := a.repo.Branch(ctx); branch != a.journey.Branch {
-		if len(a.journey.Legs) > 0 {
-			return &model.Fault{
-				Doing: "advancing", Wrong: fmt.Sprintf("the route is being carried out on the branch %s, but %s is checked out", a.journey.Branch, cmpOr(branch, "a single commit")),
-				Next: "git switch " + a.journey.Branch,
-			}
-		}
-		return a.repo.Switch(ctx, a.journey.Branch)
+	if a.repo.Branch(ctx) == a.journey.Branch {
+		return nil
 	}
-	return nil
+	return a.repo.Switch(ctx, a.journey.Branch)
+}
+
+// checkBranch refuses to go on with a route on another branch than the one it
+// was begun on.
+func (a *advance) checkBranch(ctx context.Context) error {
+	if a.repo == nil || len(a.journey.Legs) == 0 {
+		return nil
+	}
+	branch := a.repo.Branch(ctx)
+	if branch == a.journey.Branch {
+		return nil
+	}
+	return &model.Fault{
+		Doing: "advancing", Wrong: fmt.Sprintf("the route is being carried out on the branch %s, but %s is checked out", a.journey.Branch, cmpOr(branch, "a single commit")),
+		Next: "git switch " + a.journey.Branch,
+	}
 }
 
 // ensureBaseline gives the verification of the untouched project: a kept one
@@ -321,7 +334,7 @@ func (a *advance) checkBaseline(v *finding.Verification) (*finding.Verification,
 		return v, nil
 	}
 	for _, s := range v.Stages {
-		if s.Status == finding.Failed || s.Status == finding.TimedOut {
+		if s.Red() {
 			return nil, &FailedStage{
 				Stage: s, What: "the project fails before anything is changed",
 				Next: "make it pass first, or go on with --from-red, which then only asks that nothing gets worse",

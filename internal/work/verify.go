@@ -93,7 +93,7 @@ func (p *Project) verify(ctx context.Context, repo *git.Repo, edits []model.File
 			if err != nil {
 				return nil, err
 			}
-			failed = failed || !stage.Optional && (result.Status == finding.Failed || result.Status == finding.TimedOut)
+			failed = failed || result.Red()
 			v.Stages = append(v.Stages, result)
 		}
 	}
@@ -129,7 +129,7 @@ func (p *Project) stages(part *Part) []model.Stage {
 }
 
 func (p *Project) runStage(ctx context.Context, s *scratch, part *Part, stage model.Stage, label string, blocked bool) (finding.Stage, error) {
-	result := finding.Stage{Component: part.Dir, Name: stage.Name, Command: stage.Command}
+	result := finding.Stage{Component: part.Dir, Name: stage.Name, Command: stage.Command, Optional: stage.Optional}
 	switch {
 	case blocked:
 		result.Status, result.Why = finding.NotRun, "a stage before it failed"
@@ -186,7 +186,7 @@ func (p *Project) runStage(ctx context.Context, s *scratch, part *Part, stage mo
 func stageNote(s finding.Stage) string {
 	v := finding.Verification{Stages: []finding.Stage{s}}
 	if passed, failed := v.Count(); passed+failed > 0 {
-		return fmt.Sprintf("%s, %d tests passed, %d failed", s.Duration, passed, failed)
+		return fmt.Sprintf("%s, tests: %d passed, %d failed", s.Duration, passed, failed)
 	}
 	if s.Why != "" {
 		return s.Why

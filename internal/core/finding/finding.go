@@ -27,6 +27,7 @@ type Stage struct {
 	Name      string        `json:"name"`
 	Command   []string      `json:"command"`
 	Status    Status        `json:"status"`
+	Optional  bool          `json:"optional,omitempty"` // a failure does not fail the verification
 	Exit      int           `json:"exit,omitempty"`
 	Duration  time.Duration `json:"nanoseconds,omitempty"`
 	Why       string        `json:"why,omitempty"`   // of a skipped or failed stage
@@ -43,10 +44,13 @@ type Verification struct {
 	Stages []Stage           `json:"stages"`
 }
 
-// Green tells whether no stage failed.
-func (v *Verification) Green() bool {
-	return !slices.ContainsFunc(v.Stages, func(s Stage) bool { return s.Status == Failed || s.Status == TimedOut })
+// Red tells whether the stage failed, and was not optional.
+func (s Stage) Red() bool {
+	return (s.Status == Failed || s.Status == TimedOut) && !s.Optional
 }
+
+// Green tells whether no stage is red.
+func (v *Verification) Green() bool { return !slices.ContainsFunc(v.Stages, Stage.Red) }
 
 // Count gives how many tests passed and failed.
 func (v *Verification) Count() (passed, failed int) {
@@ -86,10 +90,9 @@ func Compare(before, after *Verification) Comparison {
 	for _, s := range after.Stages {
 		old := before.stage(s.Component, s.Name)
 		c.compareTests(old, s)
-		failed := s.Status == Failed || s.Status == TimedOut
-		wasRed := old != nil && (old.Status == Failed || old.Status == TimedOut)
+		wasRed := old != nil && old.Red()
 		explained := slices.ContainsFunc(s.Tests, func(t Test) bool { return !t.Passed && !t.Skipped })
-		if failed && !wasRed && !explained {
+		if s.Red() && !wasRed && !explained {
 			c.BrokenStages = append(c.BrokenStages, s)
 		}
 	}
