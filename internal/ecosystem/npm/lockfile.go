@@ -36,7 +36,7 @@ type entry struct {
 	deprecated string
 	inBundle   bool
 	text       []byte         // the entry's bytes, for versions 2 and 3
-	value      *jsondoc.Value // the entry, or a version 1 lock's
+	value      *jsondoc.Value // the entry of a version 1 lock
 	body       *body          // nil in a version 1 lock, which does not repeat it
 }
 
@@ -58,6 +58,11 @@ func readLock(fsys fs.FS, file string) (*lockfile, error) {
 		for _, m := range packages.Members {
 			if err := l.readEntry(m); err != nil {
 				return nil, err
+			}
+		}
+		if old := l.doc.Get("dependencies"); old != nil {
+			for _, m := range old.Members {
+				m.Value.Members = nil // only written anew, never read
 			}
 		}
 	case l.version == 1:
@@ -94,7 +99,7 @@ func (l *lockfile) readEntry(m jsondoc.Member) error {
 	if m.Value.Kind != '{' {
 		return l.fault(m.Value.Start, fmt.Sprintf("the entry of %q is not an object", loc))
 	}
-	e := &entry{loc: loc, value: m.Value, text: m.Value.Raw(l.src)}
+	e := &entry{loc: loc, text: m.Value.Raw(l.src)}
 	var raw rawRelease
 	if err := json.Unmarshal(e.text, &raw, jsontext.AllowInvalidUTF8(true)); err != nil {
 		return l.fault(m.Value.Start, fmt.Sprintf("the entry of %q: %v", loc, err))
@@ -108,6 +113,7 @@ func (l *lockfile) readEntry(m jsondoc.Member) error {
 	e.inBundle = m.Value.Get("inBundle").True()
 	e.deprecated = m.Value.Get("deprecated").String()
 	l.entries[loc] = e
+	m.Value.Members = nil // the entry and its text have it all
 	return nil
 }
 

@@ -154,7 +154,7 @@ func merge(known []member, fresh map[string]string) []member {
 // entryText is a location's entry: as it was if it says the same.
 func (w *lockWriter) entryText(n *node) string {
 	var before object
-	if n.entry != nil && n.entry.value != nil {
+	if n.entry != nil && n.entry.text != nil {
 		_ = json.Unmarshal(n.entry.text, &before)
 	}
 	after := w.entry(n, before)

@@ -4,6 +4,7 @@
 package fetch
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -13,6 +14,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/hashicorp/go-retryablehttp"
@@ -31,8 +33,10 @@ type Config struct {
 
 // Client gets documents. It may be used by many goroutines at once.
 type Client struct {
-	cfg  Config
-	http *retryablehttp.Client
+	cfg     Config
+	http    *retryablehttp.Client
+	trust   func() // sets up what Trust asked for; nil for nothing
+	started sync.Once
 }
 
 // New gives a client.
@@ -53,18 +57,22 @@ func New(cfg Config) *Client {
 }
 
 // Trust makes the client accept certificates that the PEM text vouches for,
-// besides those of the system. With insecure, any certificate will do.
+// besides those of the system. With insecure, any certificate will do. The
+// certificates are read with the first request, since many calls need none.
 func (c *Client) Trust(pem []byte, insecure bool) error {
-	transport := c.http.HTTPClient.Transport.(*http.Transport)
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	if len(pem) > 0 && !pool.AppendCertsFromPEM(pem) {
+	if len(pem) > 0 && !bytes.Contains(pem, []byte("-----BEGIN CERTIFICATE-----")) {
 		return errors.New("no PEM certificate in it")
 	}
-	transport.TLSClientConfig = &tls.Config{RootCAs: pool, InsecureSkipVerify: insecure}
-	transport.ForceAttemptHTTP2 = true
+	c.trust = func() {
+		pool, err := x509.SystemCertPool()
+		if err != nil {
+			pool = x509.NewCertPool()
+		}
+		pool.AppendCertsFromPEM(pem)
+		transport := c.http.HTTPClient.Transport.(*http.Transport)
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool, InsecureSkipVerify: insecure}
+		transport.ForceAttemptHTTP2 = true
+	}
 	return nil
 }
 
@@ -194,6 +202,11 @@ func (c *Client) ask(ctx context.Context, r Request, kept entry, have bool) ([]b
 }
 
 func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]byte, error) {
+	c.started.Do(func() {
+		if c.trust != nil {
+			c.trust()
+		}
+	})
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	req, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, r.URL, nil)

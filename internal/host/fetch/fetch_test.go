@@ -2,6 +2,7 @@ package fetch
 
 import (
 	"context"
+	"encoding/pem"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -135,4 +136,22 @@ func TestProxy(t *testing.T) {
 	_, err = c.Document(context.Background(), Request{URL: "http://x.direct.test/doc", Distil: whole})
 	assert.Error(t, err, "no such host, asked directly")
 	assert.Error(t, c.Proxy("::", nil))
+}
+
+func TestTrust(t *testing.T) {
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("safe")) }))
+	defer server.Close()
+	get := func(c *Client) error {
+		_, err := c.Document(context.Background(), Request{URL: server.URL, Distil: whole})
+		return err
+	}
+	assert.ErrorContains(t, get(New(Config{})), "certificate")
+	own := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw})
+	c := New(Config{})
+	require.NoError(t, c.Trust(own, false))
+	assert.NoError(t, get(c))
+	c = New(Config{})
+	require.NoError(t, c.Trust(nil, true))
+	assert.NoError(t, get(c))
+	assert.Error(t, New(Config{}).Trust([]byte("no certificate"), false))
 }
