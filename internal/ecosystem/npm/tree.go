@@ -4,31 +4,35 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/version"
 )
 
 // node is one folder of an installed tree: a package below some node_modules,
 // a link, or a top (the project's root, a workspace member, a linked folder).
 type node struct {
-	loc       string // "node_modules/a/node_modules/b"; "" for the root
-	name      string // the folder's name: what dependents call it
-	pkgName   string // the package's own name, other than name for an alias
-	version   string
-	resolved  string
-	integrity string
-	above     *node // where the search for a dependency goes on; nil for the root
-	parent    *node // whose node_modules it is in; nil for tops
-	kids      map[string]*node
-	linkTo    *node // for a link, the top it leads to
-	member    bool  // a workspace member, which the root reaches without naming it
-	body      *body
-	inBundle  bool
-	deprecate string
-	entry     *entry // as the lock found has it; nil for a new node
-	from      *release
-	edgeList  []edge
-	scope     scope // override rules in force for its dependencies
-	pinned    bool  // chosen for a top; not to be replaced
-	flags     flags
+	loc        string // "node_modules/a/node_modules/b"; "" for the root
+	name       string // the folder's name: what dependents call it
+	pkgName    string // the package's own name, other than name for an alias
+	version    string
+	resolved   string
+	integrity  string
+	above      *node // where the search for a dependency goes on; nil for the root
+	parent     *node // whose node_modules it is in; nil for tops
+	kids       map[string]*node
+	linkTo     *node // for a link, the top it leads to
+	member     bool  // a workspace member, which the root reaches without naming it
+	body       *body
+	inBundle   bool
+	deprecate  string
+	entry      *entry // as the lock found has it; nil for a new node
+	from       *release
+	edgeList   []edge
+	scope      scope           // override rules in force for its dependencies
+	parsed     version.Version // of parsedText
+	parsedText string
+	pinned     bool // chosen for a top; not to be replaced
+	flags      flags
 }
 
 // flags say by which dependencies alone a node is reached.
@@ -223,8 +227,20 @@ func meets(e edge, to *node) bool {
 	if t.pkgName != e.spec.name {
 		return false
 	}
-	v, err := parseVersion(t.version)
-	return err == nil && e.spec.rng.Contains(v)
+	v := t.parsedVersion()
+	return v != nil && e.spec.rng.Contains(v)
+}
+
+// parsedVersion is the node's version, nil if it is none. It is read once for
+// each text, since the same edges are looked at many times.
+func (n *node) parsedVersion() version.Version {
+	if n.parsedText != n.version || n.parsed == nil {
+		n.parsedText, n.parsed = n.version, nil
+		if v, err := parseVersion(n.version); err == nil {
+			n.parsed = v
+		}
+	}
+	return n.parsed
 }
 
 // prune takes out what no top needs any more, and sets every node's flags.
