@@ -370,8 +370,9 @@ type movedLeg struct {
 	edits []model.FileEdit
 }
 
-func (a *advance) partOf(l *fileLeg) *Part {
-	for _, part := range a.Components {
+// partOf is the component that a leg is about, nil if it is not there.
+func (p *Project) partOf(l *fileLeg) *Part {
+	for _, part := range p.Components {
 		if part.Dir == l.Component {
 			return part
 		}

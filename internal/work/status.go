@@ -26,12 +26,7 @@ func (p *Project) Status(context.Context) (*model.StatusResult, error) {
 	next := nextLeg(file, j)
 	for i := range file.Legs {
 		l := &file.Legs[i]
-		leg := model.Leg{ID: l.ID, Title: l.Title, Component: l.Component}
-		for _, part := range p.Components {
-			if part.Dir == l.Component {
-				leg.Moves = l.moves(part)
-			}
-		}
+		leg := model.Leg{ID: l.ID, Title: l.Title, Component: l.Component, Moves: l.moves(p.partOf(l))}
 		r := leg.Result()
 		r.Status = "waiting"
 		if record := j.find(l.ID); record != nil {

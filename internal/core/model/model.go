@@ -103,11 +103,6 @@ type Move struct {
 	Because string // the reason, a clause without a full stop
 }
 
-// Down tells whether the subject goes to an older version, by the order less.
-func (m Move) Down(less func(a, b string) bool) bool {
-	return m.From != "" && m.To != "" && less(m.To, m.From)
-}
-
 // Leg is the smallest set of moves that can be made, built and committed
 // together.
 type Leg struct {

@@ -129,5 +129,4 @@ type StatusResult struct {
 	Branch      string      `json:"branch,omitempty"`
 	Legs        []LegResult `json:"legs"`
 	Next        string      `json:"next"` // what to do next, a sentence
-	Recovered   []string    `json:"recovered,omitempty"`
 }

@@ -24,9 +24,10 @@ type Bound struct {
 
 // Goal is what a solved state must be like.
 type Goal struct {
-	Bounds map[string]Bound // by the name that the manifest uses
-	Rest   Bound            // for all other requirements
-	First  []string         // names to decide before all others, in this order
+	// Bounds are by the name that the manifest uses. A requirement without one
+	// may become anything that is not older than what is locked.
+	Bounds map[string]Bound
+	First  []string // names to decide before all others, in this order
 	// Fit forbids releases that do not run on what is installed. It is for
 	// moves that nobody asked for by name.
 	Fit bool

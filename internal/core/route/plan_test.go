@@ -41,10 +41,7 @@ func (h *harbour) Solve(ctx context.Context, goal Goal) (*State, error) {
 	}
 	for _, name := range names {
 		id := p.Subject(name, h.releases[name])
-		bound, given := goal.Bounds[name]
-		if !given {
-			bound = goal.Rest
-		}
+		bound := goal.Bounds[name]
 		at := parse(h.at[name])
 		p.Require(id, p.Pick(id, func(c int) bool {
 			v := parse(h.releases[name][c])

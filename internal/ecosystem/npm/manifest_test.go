@@ -172,7 +172,7 @@ func FuzzLock(f *testing.F) {
 // TestCheckLock sees that the checker finds what is wrong.
 func TestCheckLock(t *testing.T) {
 	manifest := `{"name": "shape", "dependencies": {"left": "^1.0.0"}}`
-	require.NoError(t, CheckLock(files("package.json", manifest, "package-lock.json", smallLock), "."))
+	require.NoError(t, checkLockIn(files("package.json", manifest, "package-lock.json", smallLock), "."))
 	for change, want := range map[[2]string]string{
 		{`"version": "1.4.0"`, `"version": "2.0.0"`}:                  `wants deep ^1.0.0, but "node_modules/deep" is 2.0.0`,
 		{`node_modules/deep`, `node_modules/deeper`}:                  `"node_modules/left" misses deep ^1.0.0`,
@@ -180,7 +180,7 @@ func TestCheckLock(t *testing.T) {
 		{`"version": "1.4.0"`, `"version": "1.4.0", "name": "other"`}: `wants the package deep, but "node_modules/deep" is another`,
 	} {
 		broken := strings.Replace(smallLock, change[0], change[1], 1)
-		assert.ErrorContains(t, CheckLock(files("package.json", manifest, "package-lock.json", broken), "."), want)
+		assert.ErrorContains(t, checkLockIn(files("package.json", manifest, "package-lock.json", broken), "."), want)
 	}
 }
 

@@ -3,8 +3,6 @@ package npm
 import (
 	"bellwether/internal/core/overlay"
 	"bytes"
-	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 
@@ -168,18 +166,4 @@ func (t *tree) versions() map[string][]string {
 		})
 	}
 	return all
-}
-
-// CheckLock sees, without any registry, that the lock of the component in dir
-// meets every dependency and peer of everything in it, and that nothing in it
-// is superfluous. It shares no code with the resolver but the reading.
-func CheckLock(fsys fs.FS, dir string) error {
-	p, err := readProject(fsys, dir)
-	if err != nil {
-		return err
-	}
-	if p.lock == nil {
-		return fmt.Errorf("%s: there is no lock", p.root.file)
-	}
-	return p.checkLock()
 }

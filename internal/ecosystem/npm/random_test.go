@@ -109,7 +109,7 @@ func resolveTown(t *testing.T, n int, rng *rand.Rand, universe, manifest string,
 			require.NoError(t, os.WriteFile(filepath.Join(dir, edit.File), edit.New, 0o644))
 		}
 		if len(outcome.Notices) == 0 {
-			require.NoError(t, CheckLock(os.DirFS(dir), "."), "universe %d, asked for %q", n, ask)
+			require.NoError(t, checkLockIn(os.DirFS(dir), "."), "universe %d, asked for %q", n, ask)
 		}
 		again, err := resolveIn(dir, "", environ)
 		require.NoError(t, err, "universe %d, again after %q", n, ask)

@@ -232,10 +232,7 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 		w = s.newWish(top, d.name, p)
 		w.specs = []spec{d.spec}
 	}
-	bound, given := s.ask.Bounds[d.name]
-	if !given {
-		bound = s.ask.Rest
-	}
+	bound := s.ask.Bounds[d.name]
 	allowed, why := s.allowed(d, p, bound, locked)
 	s.problem.Require(w.id, s.problem.Pick(w.id, func(i int) bool { return allowed[i] }), why)
 	if !slices.Contains(allowed, true) {

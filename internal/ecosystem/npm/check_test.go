@@ -3,6 +3,7 @@ package npm
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 )
@@ -121,4 +122,18 @@ func (p *project) lookUp(loc string, e edge) string {
 func nameOf(loc string) string {
 	_, name, _ := parentLoc(loc)
 	return name
+}
+
+// checkLockIn sees, without any registry, that the lock of the component in dir
+// meets every dependency and peer of everything in it, and that nothing in it
+// is superfluous. It shares no code with the resolver but the reading.
+func checkLockIn(fsys fs.FS, dir string) error {
+	p, err := readProject(fsys, dir)
+	if err != nil {
+		return err
+	}
+	if p.lock == nil {
+		return fmt.Errorf("%s: there is no lock", p.root.file)
+	}
+	return p.checkLock()
 }
