@@ -171,7 +171,7 @@ func (d *demoStory) look() error {
 	if err != nil {
 		return err
 	}
-	s, err := p.Survey(d.ctx)
+	s, err := p.Survey(d.ctx, work.SurveyOptions{})
 	if err != nil {
 		return err
 	}

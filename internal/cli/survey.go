@@ -10,6 +10,7 @@ import (
 )
 
 func (a *app) survey() *cobra.Command {
+	var opt work.SurveyOptions
 	cmd := &cobra.Command{
 		Use:   "survey",
 		Short: "Look: what is declared, what is locked, what is newer",
@@ -20,7 +21,7 @@ It runs nothing and changes nothing.`,
   bellwether survey --format json --as-of 2026-01-31`,
 		Args: a.noArgs,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
-			s, problem := p.Survey(ctx)
+			s, problem := p.Survey(ctx, opt)
 			if s == nil {
 				return problem
 			}
@@ -31,5 +32,6 @@ It runs nothing and changes nothing.`,
 		}),
 	}
 	a.registryFlags(cmd)
+	cmd.Flags().BoolVar(&opt.Indirect, "indirect", false, "list requirements, too, that a manifest states only for others' sake")
 	return cmd
 }

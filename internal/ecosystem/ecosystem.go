@@ -19,6 +19,8 @@ import (
 type Ecosystem interface {
 	// Name is the ecosystem's name, which is also its Package URL type.
 	Name() string
+	// Manifest is the file name of its manifests.
+	Manifest() string
 	// Order is how its versions are ordered and its ranges read.
 	Order() version.Order
 	// Detect gives the folders below fsys that hold a component, sorted.
@@ -28,9 +30,6 @@ type Ecosystem interface {
 	Read(fsys fs.FS, dir string) (*model.Component, error)
 	// Connect gives the registry that the component in dir uses.
 	Connect(ctx context.Context, s Surroundings, dir string) (Registry, error)
-	// Copies are the copies of a package that the lock has, and who asks for
-	// each.
-	Copies(c *model.Component, name string) []model.LockedCopy
 	// Stages are what clean, fetch, build and test are by default here.
 	Stages(c *model.Component) []model.Stage
 	// Tools are the programs whose versions a verification depends on, as
@@ -63,10 +62,32 @@ func (s Surroundings) Env(name string) string {
 	return ""
 }
 
+// InTime tells whether what was published at a time exists, as far as AsOf and
+// MinAge are concerned. What has no date always does.
+func (s Surroundings) InTime(published time.Time) bool {
+	now := s.AsOf
+	if now.IsZero() {
+		now = s.Now
+	}
+	if published.IsZero() {
+		return true
+	}
+	if !s.AsOf.IsZero() && published.After(s.AsOf) {
+		return false
+	}
+	return s.MinAge == 0 || !published.After(now.Add(-s.MinAge))
+}
+
 // Registry answers what has been released, and resolves against it.
 type Registry interface {
 	// Releases gives all releases of a package, oldest version first.
 	Releases(ctx context.Context, s model.Subject) ([]model.Release, error)
+	// Copies are the copies of a package that are in effect, and who asks for
+	// each.
+	Copies(ctx context.Context, c *model.Component, name string) ([]model.LockedCopy, error)
+	// Families are the names of requirements that are released together at the
+	// same version, as far as the packages themselves show it.
+	Families(ctx context.Context, c *model.Component) ([][]string, error)
 	// Resolve finds versions for the whole component within the bounds of
 	// ask, with as little change as they allow. Its error is a
 	// *solve.Conflict if there are none.

@@ -44,9 +44,16 @@ func (o Out) Survey(s *model.Survey) error {
 		if c.Lock != "" {
 			lock = "locked in " + c.Lock
 		}
-		d.add(heading{title, fmt.Sprintf("%s, %s, %s", c.Ecosystem, count(len(c.Requirements), "requirement", "requirements"), lock)})
+		declared := count(len(c.Requirements), "requirement", "requirements")
+		if c.Indirect > 0 {
+			declared += fmt.Sprintf(" and %d indirect", c.Indirect)
+		}
+		d.add(heading{title, fmt.Sprintf("%s, %s, %s", c.Ecosystem, declared, lock)})
 		d.add(surveyGrid(c))
 		var rows list
+		for _, n := range c.Notes {
+			rows = append(rows, line{span{n, faint}})
+		}
 		for _, r := range c.Runtimes {
 			text := fmt.Sprintf("%s %s (%s)", r.Subject, r.Range, r.Place)
 			if r.Installed != "" {
@@ -73,6 +80,10 @@ func surveyGrid(c model.SurveyComponent) grid {
 			note = span{"cannot be asked for", bad}
 		case r.Fixed != "":
 			note = span{r.Fixed, faint}
+		case r.Replaced != "":
+			note = span{"replaced by " + r.Replaced, bad}
+		case strings.HasPrefix(r.Deprecated, "retracted"):
+			note = span{"retracted", bad}
 		case r.Deprecated != "":
 			note = span{"deprecated", bad}
 		case r.Majors > 0:
@@ -80,6 +91,11 @@ func surveyGrid(c model.SurveyComponent) grid {
 			if r.Unfit != "" {
 				note.text += "; the newest needs " + r.Runtime
 			}
+			if r.As != "" {
+				note.text += ", as " + r.As
+			}
+		case r.Minor != "" && r.Unfit != "":
+			note = span{"the newest " + r.Unfit, warn}
 		case r.Minor != "":
 			note = span{"newer within its major", usual}
 		case r.Preview != "":
@@ -99,6 +115,8 @@ func surveyGrid(c model.SurveyComponent) grid {
 			name += " (optional)"
 		case "peerDependencies":
 			name += " (peer)"
+		case "indirect":
+			name += " (indirect)"
 		}
 		g.rows = append(g.rows, line{plain("%s", name), span{cmpOr(r.Range, `""`), faint}, plain("%s", r.Locked), span{patch, good}, span{r.Minor, good}, span{r.Major, warn}, note})
 	}
@@ -112,9 +130,14 @@ func surveyNotes(c model.SurveyComponent) list {
 		switch {
 		case r.Problem != "":
 			notes = append(notes, line{span{r.Name, bad}, plain(" (%s): %s", r.Place, r.Problem)})
+		case strings.HasPrefix(r.Deprecated, "retracted"):
+			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain(" is %s", r.Deprecated)})
 		case r.Deprecated != "":
 			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain(" is deprecated: %s", r.Deprecated)})
 		}
+	}
+	for _, f := range c.Families {
+		notes = append(notes, line{plain("released together, and moved in one leg: %s", strings.Join(f, ", "))})
 	}
 	return notes
 }

@@ -410,7 +410,7 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	order := part.eco.Order()
 	bounds := map[string]route.Bound{}
 	for _, r := range part.Requirements {
-		if r.Fixed != "" || r.Locked == "" {
+		if r.Fixed != "" || r.Locked == "" || r.Asked && r.Subject.Kind == part.Ecosystem {
 			continue
 		}
 		at, err := order.Parse(r.Locked)

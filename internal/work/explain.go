@@ -22,7 +22,14 @@ func (p *Project) Explain(ctx context.Context, what string) ([]model.Explanation
 	}
 	var all []model.Explanation
 	for _, part := range p.Components {
-		e := model.Explanation{Component: part.Dir, Name: name, Version: rng, Locked: part.eco.Copies(part.Component, name)}
+		registry, err := p.connect(ctx, part)
+		if err != nil {
+			return nil, err
+		}
+		e := model.Explanation{Component: part.Dir, Name: name, Version: rng}
+		if e.Locked, err = registry.Copies(ctx, part.Component, name); err != nil {
+			return nil, err
+		}
 		if len(part.Find(name)) == 0 && len(e.Locked) == 0 {
 			continue
 		}
@@ -51,7 +58,7 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 		return err
 	}
 	for _, r := range slices.Backward(releases) {
-		e.Releases = append(e.Releases, model.ReleaseLine{Version: r.Version, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.Runtime})
+		e.Releases = append(e.Releases, model.ReleaseLine{Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.Runtime})
 	}
 	if e.Version == "" {
 		return nil

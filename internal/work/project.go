@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"bellwether/internal/core/overlay"
 	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gomod"
 	"bellwether/internal/ecosystem/npm"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/git"
@@ -26,7 +28,7 @@ import (
 )
 
 // ecosystems is the table of all that are built in.
-var ecosystems = []ecosystem.Ecosystem{npm.Ecosystem{}}
+var ecosystems = []ecosystem.Ecosystem{npm.Ecosystem{}, gomod.Ecosystem{}}
 
 // keepDir is the folder in a project that Bellwether keeps its own files in.
 const keepDir = ".bellwether"
@@ -114,7 +116,11 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 		}
 	}
 	if len(p.Components) == 0 {
-		return nil, &model.Fault{Doing: "looking for components", File: opt.Dir, Wrong: "there is no package.json here or below", Next: "give the project's folder with --project"}
+		var manifests []string
+		for _, eco := range ecosystems {
+			manifests = append(manifests, eco.Manifest())
+		}
+		return nil, &model.Fault{Doing: "looking for components", File: opt.Dir, Wrong: "there is no " + strings.Join(manifests, " and no ") + " here or below", Next: "give the project's folder with --project"}
 	}
 	return p, nil
 }
@@ -171,14 +177,22 @@ func (p *Project) connect(ctx context.Context, part *Part) (ecosystem.Registry, 
 	return r, err
 }
 
+var versionText = regexp.MustCompile(`[0-9]+(\.[0-9]+)+\S*`)
+
 // installed is the version of an installed runtime or tool, "" if there is
-// none.
-func (p *Project) installed(ctx context.Context, name string) string {
-	out, err := p.prober.Ask(ctx, name, "--version")
+// none. It is asked the way that the part's ecosystem asks, if that does.
+func (p *Project) installed(ctx context.Context, part *Part, name string) string {
+	command := []string{name, "--version"}
+	for _, c := range part.eco.Tools() {
+		if c[0] == name {
+			command = c
+		}
+	}
+	out, err := p.prober.Ask(ctx, command...)
 	if err != nil {
 		return ""
 	}
-	return strings.TrimPrefix(out, "v")
+	return versionText.FindString(out)
 }
 
 func (p *Project) tell(e Event) {

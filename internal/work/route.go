@@ -131,13 +131,13 @@ func (p *Project) routePart(ctx context.Context, part *Part, wishes []destinatio
 	if reach == version.Stay && len(plan.Wishes) == 0 {
 		return nil, nil, nil
 	}
-	if plan.Subjects, err = p.subjects(ctx, part, w.registry, append(slices.Clone(hold), p.Settings.Hold...)); err != nil {
+	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(hold), p.Settings.Hold...)); err != nil {
 		return nil, nil, err
 	}
 	for _, wish := range plan.Wishes {
 		if !slices.ContainsFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == wish.Name }) {
 			r := part.Find(wish.Name)[0]
-			return nil, nil, &model.Fault{Doing: "reading --to " + wish.Text, File: r.Site.File, Line: r.Site.Line, Wrong: fmt.Sprintf("%s cannot be moved by version: %s", wish.Name, r.Fixed)}
+			return nil, nil, &model.Fault{Doing: "reading --to " + wish.Text, File: r.Site.File, Line: r.Site.Line, Found: true, Wrong: fmt.Sprintf("%s cannot be moved by version: %s", wish.Name, r.Fixed)}
 		}
 	}
 	if err := p.checkWishes(part, plan); err != nil {
@@ -170,13 +170,14 @@ func (p *Project) checkWishes(part *Part, plan *route.Plan) error {
 }
 
 // subjects are the direct requirements that can move, each name once.
-func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.Registry, hold []string) ([]*route.Subject, error) {
+func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.Registry, wishes []route.Wish, hold []string) ([]*route.Subject, error) {
 	var subjects []*route.Subject
 	order := part.eco.Order()
 	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
 	for _, r := range part.Requirements {
 		known := slices.IndexFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name })
-		if r.Fixed != "" || known >= 0 {
+		wished := slices.ContainsFunc(wishes, func(w route.Wish) bool { return w.Name == r.Name })
+		if r.Fixed != "" || known >= 0 || r.Asked && !wished {
 			continue
 		}
 		releases, err := registry.Releases(ctx, r.Subject)
@@ -209,5 +210,13 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 		}
 		subjects = append(subjects, s)
 	}
-	return subjects, nil
+	families, err := registry.Families(ctx, part.Component)
+	for _, family := range families {
+		for _, s := range subjects {
+			if slices.Contains(family, s.Name) {
+				s.Family = slices.DeleteFunc(slices.Clone(family), func(name string) bool { return name == s.Name })
+			}
+		}
+	}
+	return subjects, err
 }

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -15,10 +16,15 @@ import (
 // askAtOnce is how many packages are asked for at a time.
 const askAtOnce = 32
 
+// SurveyOptions say what a survey tells.
+type SurveyOptions struct {
+	Indirect bool // also requirements that are there only for others' sake
+}
+
 // Survey tells what is declared, locked and newer. A package that a registry
 // does not know is told in its row; the error joins those of packages that
 // could not be asked for at all.
-func (p *Project) Survey(ctx context.Context) (*model.Survey, error) {
+func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey, error) {
 	s := &model.Survey{}
 	var problems []error
 	for _, part := range p.Components {
@@ -26,14 +32,20 @@ func (p *Project) Survey(ctx context.Context) (*model.Survey, error) {
 		if err != nil {
 			return nil, err
 		}
+		requirements := part.Requirements
+		if !opt.Indirect {
+			requirements = slices.DeleteFunc(slices.Clone(requirements), func(r model.Requirement) bool {
+				return r.Asked && r.Subject.Kind == part.Ecosystem
+			})
+		}
 		c := model.SurveyComponent{
-			Dir: part.Dir, Name: part.Name, Ecosystem: part.Ecosystem, Manifest: part.Manifest, Lock: part.Lock,
-			Requirements: make([]model.SurveyRequirement, len(part.Requirements)),
+			Dir: part.Dir, Name: part.Name, Ecosystem: part.Ecosystem, Manifest: part.Manifest, Lock: part.Lock, Notes: part.Notes,
+			Requirements: make([]model.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
 		}
 		var g errgroup.Group
 		g.SetLimit(askAtOnce)
 		var mu sync.Mutex
-		for i, r := range part.Requirements {
+		for i, r := range requirements {
 			g.Go(func() error {
 				row, err := p.surveyRequirement(ctx, part, registry, r)
 				mu.Lock()
@@ -51,8 +63,11 @@ func (p *Project) Survey(ctx context.Context) (*model.Survey, error) {
 		}
 		for _, pin := range part.Pins {
 			c.Runtimes = append(c.Runtimes, model.SurveyRuntime{
-				Subject: pin.Subject.String(), Range: pin.Range, Place: pin.Site.String(), Installed: p.installed(ctx, pin.Subject.Name),
+				Subject: pin.Subject.String(), Range: pin.Range, Place: pin.Site.String(), Installed: p.installed(ctx, part, pin.Subject.Name),
 			})
+		}
+		if c.Families, err = registry.Families(ctx, part.Component); err != nil {
+			problems = append(problems, err)
 		}
 		s.Components = append(s.Components, c)
 	}
@@ -62,7 +77,7 @@ func (p *Project) Survey(ctx context.Context) (*model.Survey, error) {
 func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ecosystem.Registry, r model.Requirement) (model.SurveyRequirement, error) {
 	row := model.SurveyRequirement{
 		Name: r.Name, PURL: r.Subject.PURL(r.Locked), Group: r.Group, Range: r.Range, Place: r.Site.String(),
-		Locked: r.Locked, Fixed: r.Fixed,
+		Locked: r.Locked, Fixed: r.Fixed, Asked: r.Asked,
 	}
 	if r.Fixed != "" {
 		return row, nil
@@ -81,7 +96,7 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 			continue
 		}
 		if rel.Version == r.Locked {
-			row.Deprecated = rel.Deprecated
+			row.Deprecated, row.Replaced = rel.Deprecated, rel.Replaced
 		}
 		if at != nil && v.Compare(at) <= 0 {
 			continue
@@ -94,7 +109,10 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 			continue
 		}
 		row.Preview = ""
-		row.Runtime, row.Unfit = rel.Runtime, rel.Unfit
+		row.Runtime, row.Unfit, row.As = rel.Runtime, rel.Unfit, rel.As
+		if rel.Replaced != "" {
+			row.Replaced = rel.Replaced
+		}
 		step := version.Major
 		if at != nil {
 			step = order.Step(at, v)

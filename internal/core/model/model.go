@@ -48,6 +48,7 @@ type Requirement struct {
 	Range    string // as it counts: without an alias prefix
 	Site     Site   // where Range stands
 	Optional bool   // its absence is no error
+	Asked    bool   // it moves only where it must or is asked to by name: an indirect requirement, a runtime
 	Peer     bool   // it is for whoever uses this component to provide
 	Fixed    string // why it cannot be moved by version ("git source"); empty if it can
 	Locked   string // the version in effect by the lock; empty without one
@@ -69,7 +70,8 @@ type Component struct {
 	Lock         string // file, relative to the project; empty if there is none
 	Requirements []Requirement
 	Pins         []Pin
-	Detail       any // what the ecosystem itself keeps between reading and resolving
+	Notes        []string // what is particular here, as sentences
+	Detail       any      // what the ecosystem itself keeps between reading and resolving
 }
 
 // Find gives the requirements on a package by the name the manifest uses.
@@ -86,17 +88,20 @@ func (c *Component) Find(name string) []Requirement {
 // Release is one published version of a subject.
 type Release struct {
 	Version    string
+	As         string    // what the package is called at this version, if not as it was asked for
 	Published  time.Time // zero if the registry does not say
 	Deprecated string    // the notice; empty if it is not deprecated
 	Peers      []string  // names of the packages it wants to meet, sorted
 	Runtime    string    // the runtime it states, "node >=18"; empty if none
 	Unfit      string    // why it does not run on what is installed; empty if it does
+	Replaced   string    // the name of the package that goes on in its place
 }
 
 // Move is one subject going from one version to another.
 type Move struct {
 	Subject Subject
 	Name    string // what the manifest calls it
+	Becomes string // what the manifest calls it afterwards, if something else
 	From    string // empty for a subject that was not there
 	To      string // empty for a subject that goes away
 	Sites   []Site // the places whose text changes, empty if only the lock does
@@ -129,6 +134,9 @@ type Stage struct {
 	Timeout  time.Duration // zero for the default
 	Optional bool          // a failure is reported, but does not fail the verification
 	Skip     string        // why the stage is not run; empty if it is
+	// Refreshes are folders, relative to the project, that the stage writes anew
+	// and that belong to what is committed.
+	Refreshes []string
 }
 
 // SortMoves puts moves in the order of their names.

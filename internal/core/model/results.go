@@ -14,7 +14,10 @@ type SurveyComponent struct {
 	Ecosystem    string              `json:"ecosystem"`
 	Manifest     string              `json:"manifest"`
 	Lock         string              `json:"lock,omitempty"`
+	Notes        []string            `json:"notes,omitempty"`
 	Requirements []SurveyRequirement `json:"requirements"`
+	Indirect     int                 `json:"indirect,omitempty"` // requirements for others' sake that are not listed
+	Families     [][]string          `json:"families,omitempty"` // names that are released together
 	Runtimes     []SurveyRuntime     `json:"runtimes,omitempty"`
 }
 
@@ -32,6 +35,9 @@ type SurveyRequirement struct {
 	Preview    string `json:"preview,omitempty"`    // newest pre-release, if newer than all releases
 	Majors     int    `json:"majors,omitempty"`     // how many majors behind
 	Deprecated string `json:"deprecated,omitempty"` // the notice for what is locked
+	Replaced   string `json:"replaced,omitempty"`   // the package that goes on in its place
+	As         string `json:"as,omitempty"`         // what the newest is called, if something else
+	Asked      bool   `json:"asked,omitempty"`      // moves only where it must or is asked to by name
 	Fixed      string `json:"fixed,omitempty"`      // why it cannot be moved by version
 	Runtime    string `json:"runtime,omitempty"`    // what the newest states it runs on
 	Unfit      string `json:"unfit,omitempty"`      // why the newest does not run on what is installed
@@ -68,6 +74,7 @@ type LockedCopy struct {
 // ReleaseLine is one release in a list.
 type ReleaseLine struct {
 	Version    string    `json:"version"`
+	As         string    `json:"as,omitempty"` // what the package is called at this version, if something else
 	Published  time.Time `json:"published,omitzero"`
 	Deprecated string    `json:"deprecated,omitempty"`
 	Runtime    string    `json:"runtime,omitempty"`
@@ -76,6 +83,7 @@ type ReleaseLine struct {
 // MoveSummary is a move in results.
 type MoveSummary struct {
 	Name    string   `json:"name"`
+	Becomes string   `json:"becomes,omitempty"` // the name afterwards, if another
 	PURL    string   `json:"purl"`
 	From    string   `json:"from,omitempty"`
 	To      string   `json:"to,omitempty"`
@@ -85,7 +93,7 @@ type MoveSummary struct {
 
 // Summary gives a move in the form of results.
 func (m Move) Summary() MoveSummary {
-	s := MoveSummary{Name: m.Name, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because}
+	s := MoveSummary{Name: m.Name, Becomes: m.Becomes, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because}
 	for _, site := range m.Sites {
 		s.Places = append(s.Places, site.String())
 	}

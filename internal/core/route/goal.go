@@ -58,6 +58,7 @@ type Subject struct {
 	Previews bool     // pre-releases may be taken
 	Peers    []string // names that any of its releases wants to meet
 	Held     bool     // stays where it is
+	Family   []string // names of what is released together with it
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string

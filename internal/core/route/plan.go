@@ -96,10 +96,22 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			if s.At, err = r.Order.Parse(m.To); err != nil {
 				return false, err
 			}
+			r.rename(s, m.Becomes)
 		}
 	}
 	r.legs = append(r.legs, leg)
 	return true, r.world.Take()
+}
+
+// rename follows a subject to the name that it has after a move.
+func (r *planner) rename(s *Subject, name string) {
+	if name == "" {
+		return
+	}
+	if w := r.wish(s.Name); w != nil {
+		w.Name = name
+	}
+	s.Name = name
 }
 
 func (r *planner) subject(name string) *Subject {
@@ -253,11 +265,20 @@ func (s *Subject) linesTo(target version.Version) []version.Version {
 func (r *planner) moveTo(s *Subject, title, why string, reason string, allow func(v version.Version) bool) (bool, error) {
 	bounds := r.held()
 	bounds[s.Name] = Bound{Allow: allow, Newest: true, Why: why}
-	return r.leg(slug(s.Name)+"-"+slug(title), s.Name+" to "+title, Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil}, func(m model.Move) string {
-		if m.Name == s.Name {
-			return reason
+	for _, name := range s.Family {
+		if f := r.subject(name); f != nil && !f.Held && slices.ContainsFunc(f.Releases, allow) && f.At != nil && !allow(f.At) {
+			bounds[name] = Bound{Allow: allow, Newest: true, Why: name + " is released together with " + s.Name}
 		}
-		return "cannot stay as it is beside " + s.Name + " " + title
+	}
+	name := s.Name
+	return r.leg(slug(name)+"-"+slug(title), name+" to "+title, Goal{Bounds: bounds, First: []string{name}, Fit: r.wish(name) == nil}, func(m model.Move) string {
+		switch {
+		case m.Name == name:
+			return reason
+		case slices.Contains(s.Family, m.Name):
+			return "is released together with " + name
+		}
+		return "cannot stay as it is beside " + name + " " + title
 	})
 }
 

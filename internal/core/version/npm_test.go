@@ -28,10 +28,14 @@ func rows(t *testing.T, file string) [][3]string {
 	return all
 }
 
-func TestNPMOrderVectors(t *testing.T) {
-	for _, row := range rows(t, "npm.order.tsv") {
-		a, errA := NPM{}.Parse(row[0])
-		b, errB := NPM{}.Parse(row[1])
+func TestNPMOrderVectors(t *testing.T) { checkOrder(t, NPM{}, "npm.order.tsv") }
+
+// checkOrder compares an order with a file of vectors.
+func checkOrder(t *testing.T, order Order, file string) {
+	t.Helper()
+	for _, row := range rows(t, file) {
+		a, errA := order.Parse(row[0])
+		b, errB := order.Parse(row[1])
 		got := "invalid"
 		if errA == nil && errB == nil {
 			got = strconv.Itoa(a.Compare(b))

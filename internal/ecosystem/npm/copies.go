@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"slices"
@@ -8,8 +9,11 @@ import (
 	"bellwether/internal/core/model"
 )
 
+// Families are none: no package of npm's says what it is released with.
+func (r *registry) Families(context.Context, *model.Component) ([][]string, error) { return nil, nil }
+
 // Copies are the copies of a package in the lock, and who asks for each.
-func (Ecosystem) Copies(c *model.Component, name string) []model.LockedCopy {
+func (r *registry) Copies(_ context.Context, c *model.Component, name string) ([]model.LockedCopy, error) {
 	p := c.Detail.(*project)
 	t := p.tree()
 	var copies []model.LockedCopy
@@ -28,7 +32,7 @@ func (Ecosystem) Copies(c *model.Component, name string) []model.LockedCopy {
 		slices.Sort(l.Askers)
 		copies = append(copies, l)
 	})
-	return copies
+	return copies, nil
 }
 
 // asker says who asks for an edge, with the place for a manifest.

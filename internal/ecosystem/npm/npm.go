@@ -22,6 +22,9 @@ type Ecosystem struct{}
 // Name is "npm".
 func (Ecosystem) Name() string { return Name }
 
+// Manifest is "package.json".
+func (Ecosystem) Manifest() string { return "package.json" }
+
 // Order is npm's version order.
 func (Ecosystem) Order() version.Order { return version.NPM{} }
 

@@ -103,24 +103,7 @@ func (r *registry) fetch(ctx context.Context, name string) (*pkg, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the cached document of %s: %w", name, err)
 	}
-	return p.keep(r.published), nil
-}
-
-// published tells whether a release exists as far as --as-of and min-age are
-// concerned. A release without a date always does.
-func (r *registry) published(rel *release) bool {
-	at := rel.published
-	if at.IsZero() {
-		return true
-	}
-	now := r.around.AsOf
-	if now.IsZero() {
-		now = r.around.Now
-	}
-	if !r.around.AsOf.IsZero() && at.After(r.around.AsOf) {
-		return false
-	}
-	return r.around.MinAge == 0 || !at.After(now.Add(-r.around.MinAge))
+	return p.keep(func(rel *release) bool { return r.around.InTime(rel.published) }), nil
 }
 
 // fits tells whether a release runs on the Node.js at hand.

@@ -20,6 +20,7 @@ type entry struct {
 	ETag     string
 	Modified string
 	Checked  time.Time
+	Absent   bool // the server has no such document
 	payload  []byte
 }
 

@@ -131,6 +131,11 @@ type Request struct {
 	// Form names the compact form and its version; a kept document of
 	// another form is not used.
 	Form string
+	// Forever says that the document never changes once it is there.
+	Forever bool
+	// Absent, if not nil, is given and kept for a while where the server says
+	// that there is no such document (404, 410), which is then no error.
+	Absent []byte
 }
 
 // Status is the error of an answer that is not the document.
@@ -172,7 +177,8 @@ var ErrNotCached = errors.New("not in the cache, and --offline forbids asking fo
 // young enough. The errors are *Status, *Unreachable, ErrNotCached, and those of ctx.
 func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
 	kept, have := c.load(r)
-	if have && (c.cfg.Offline || !c.cfg.Refresh && time.Since(kept.Checked) < c.cfg.MaxAge) {
+	young := !c.cfg.Refresh && time.Since(kept.Checked) < c.cfg.MaxAge
+	if have && (c.cfg.Offline || young || r.Forever && !kept.Absent) {
 		return kept.payload, nil
 	}
 	if c.cfg.Offline {
@@ -183,6 +189,20 @@ func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
 		return nil, hideCredential(err, r.URL)
 	}
 	return payload, nil
+}
+
+// Derive gives what compute gives, and keeps it for good: key names all that it
+// is computed from.
+func (c *Client) Derive(key, form string, compute func() ([]byte, error)) ([]byte, error) {
+	r := Request{URL: key, Form: form}
+	if kept, have := c.load(r); have {
+		return kept.payload, nil
+	}
+	payload, err := compute()
+	if err == nil {
+		c.save(r, entry{URL: key, Form: form, Checked: time.Now(), payload: payload})
+	}
+	return payload, err
 }
 
 // distilTries is how often a document is asked for whose answer was cut short.
@@ -239,6 +259,9 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 		kept.Checked = time.Now()
 		c.save(r, kept)
 		return kept.payload, nil
+	case r.Absent != nil && (resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone):
+		c.save(r, entry{URL: redact(r.URL), Form: r.Form, Checked: time.Now(), Absent: true, payload: r.Absent})
+		return r.Absent, nil
 	case resp.StatusCode != http.StatusOK:
 		return nil, &Status{req.URL.Host, req.URL.Path, resp.StatusCode}
 	case strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html"):

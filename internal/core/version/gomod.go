@@ -1,0 +1,208 @@
+package version
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// GoMod is the order of Go module versions: Semantic Versioning 2.0.0 with a
+// "v" in front, where "v1" and "v1.2" are short for "v1.0.0" and "v1.2.0".
+// Ranges are the version queries of the Go Modules Reference.
+type GoMod struct{}
+
+// moduleVersion is a version of a Go module. Numbers stay texts, since they
+// have no upper bound.
+type moduleVersion struct {
+	core  [3]string // major, minor, patch, without leading zeros
+	pre   string    // without the hyphen
+	build string    // without the plus: "incompatible"
+	text  string
+}
+
+const goIdentifier = `(?:0|[1-9][0-9]*|[0-9]*[A-Za-z-][0-9A-Za-z-]*)`
+
+var (
+	goVersionForm = regexp.MustCompile(`^v(0|[1-9][0-9]*)(?:\.(0|[1-9][0-9]*)(?:\.(0|[1-9][0-9]*)` +
+		`(?:-(` + goIdentifier + `(?:\.` + goIdentifier + `)*))?(?:\+([0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*))?)?)?$`)
+	pseudoForm = regexp.MustCompile(`(?:^|[.])[0-9]{14}-[0-9a-z]{12}$`)
+)
+
+// Parse reads a version. That of an untagged commit (a pseudo-version) is one, too.
+func (GoMod) Parse(text string) (Version, error) {
+	v, err := parseModuleVersion(text)
+	if err != nil {
+		return nil, err
+	}
+	return v, nil
+}
+
+func parseModuleVersion(text string) (*moduleVersion, error) {
+	m := goVersionForm.FindStringSubmatch(text)
+	if m == nil {
+		return nil, fmt.Errorf("%q is not a Go module version (want v1.2.3)", text)
+	}
+	v := &moduleVersion{core: [3]string{m[1], m[2], m[3]}, pre: m[4], build: m[5], text: text}
+	for i, n := range v.core {
+		if n == "" {
+			v.core[i] = "0"
+		}
+	}
+	return v, nil
+}
+
+func (v *moduleVersion) String() string { return v.text }
+
+// Preview does not hold for pseudo-versions: where they are in use, there is
+// nothing else.
+func (v *moduleVersion) Preview() bool { return v.pre != "" && !v.pseudo() }
+
+func (v *moduleVersion) pseudo() bool { return pseudoForm.MatchString(v.pre) }
+
+// Line is the major version. All of v0 is one line, since most modules that
+// stay there keep to compatible steps.
+func (v *moduleVersion) Line() string { return "v" + v.core[0] }
+
+func (v *moduleVersion) Compare(other Version) int {
+	w := other.(*moduleVersion)
+	for i := range v.core {
+		if c := compareNumbers(v.core[i], w.core[i]); c != 0 {
+			return c
+		}
+	}
+	return compareLongPre(v.pre, w.pre)
+}
+
+// compareNumbers orders decimal numbers of any length without leading zeros.
+func compareNumbers(a, b string) int {
+	return cmp.Or(cmp.Compare(len(a), len(b)), strings.Compare(a, b))
+}
+
+// compareLongPre orders pre-releases by Semantic Versioning §11, with numbers
+// of any length.
+func compareLongPre(a, b string) int {
+	switch {
+	case a == b:
+		return 0
+	case a == "":
+		return 1
+	case b == "":
+		return -1
+	}
+	as, bs := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range min(len(as), len(bs)) {
+		x, y := as[i], bs[i]
+		switch {
+		case x == y:
+			continue
+		case allDigits(x) && allDigits(y):
+			return compareNumbers(x, y)
+		case allDigits(x):
+			return -1
+		case allDigits(y):
+			return 1
+		}
+		return strings.Compare(x, y)
+	}
+	return cmp.Compare(len(as), len(bs))
+}
+
+// Step is the size of the step between two versions.
+func (GoMod) Step(from, to Version) Reach {
+	a, b := from.(*moduleVersion), to.(*moduleVersion)
+	switch {
+	case a.Compare(b) == 0:
+		return Stay
+	case a.core[0] != b.core[0]:
+		return Major
+	case a.core[1] != b.core[1]:
+		return Minor
+	}
+	return Patch
+}
+
+// Restate gives the new version: a Go requirement is nothing but a version.
+func (GoMod) Restate(_ string, v Version) string { return v.String() }
+
+// goQuery is a version query: terms that all hold.
+type goQuery struct {
+	text  string
+	terms []goTerm
+}
+
+// goTerm is one comparison. An operator of "" asks for the version itself, or
+// for any with the given start if components are missing.
+type goTerm struct {
+	op      string
+	v       *moduleVersion
+	missing int
+}
+
+// ParseRange reads a version query: a version, the start of one ("v1.2"), a
+// comparison (">=v1.2.0"), several of them with spaces between, or "latest".
+func (GoMod) ParseRange(text string) (Range, error) {
+	q := &goQuery{text: text}
+	if text == "latest" {
+		return q, nil
+	}
+	for field := range strings.FieldsSeq(text) {
+		version := strings.TrimLeft(field, "<>=")
+		t := goTerm{op: field[:len(field)-len(version)], missing: 2 - strings.Count(strings.SplitN(version, "-", 2)[0], ".")}
+		switch t.op {
+		case "", "<", "<=", ">", ">=":
+		default:
+			return nil, fmt.Errorf("%q is not a version query: there is no operator %q", text, t.op)
+		}
+		var err error
+		if t.v, err = parseModuleVersion(version); err != nil {
+			return nil, fmt.Errorf("%q is not a version query (want v1.2.3, v1.2, v1, >=v1.2.0, or latest)", text)
+		}
+		q.terms = append(q.terms, t)
+	}
+	if len(q.terms) == 0 {
+		return nil, fmt.Errorf("an empty text is not a version query")
+	}
+	return q, nil
+}
+
+func (q *goQuery) String() string { return q.text }
+
+func (q *goQuery) Contains(version Version) bool {
+	v, ok := version.(*moduleVersion)
+	if !ok || len(q.terms) == 0 && v.Preview() {
+		return false
+	}
+	for _, t := range q.terms {
+		if !t.holds(v) {
+			return false
+		}
+	}
+	return true
+}
+
+func (t goTerm) holds(v *moduleVersion) bool {
+	c := v.Compare(t.v)
+	switch {
+	case t.op == "" && t.missing == 0:
+		return c == 0
+	case v.Preview() && t.v.pre == "":
+		return false
+	}
+	switch t.op {
+	case "<":
+		return c < 0
+	case "<=":
+		return c <= 0
+	case ">":
+		return c > 0
+	case ">=":
+		return c >= 0
+	}
+	for i := range 3 - t.missing {
+		if v.core[i] != t.v.core[i] {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,200 @@
+package gomod
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"golang.org/x/mod/sumdb"
+	"golang.org/x/mod/sumdb/note"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/host/fetch"
+)
+
+// sumDB checks hashes with the checksum database: a log, signed by its keeper,
+// of the hash of every module version (https://go.dev/ref/mod#checksum-database).
+type sumDB struct {
+	name   string
+	bases  []string // addresses to ask, in this order
+	client *sumdb.Client
+	ctx    context.Context
+	r      *registry
+
+	mu     sync.Mutex
+	latest []byte
+	base   string // that answers; empty before the first is asked
+	broken error  // why it cannot be asked
+}
+
+// knownDatabases are the keys of databases that are named without one.
+var knownDatabases = map[string]string{
+	"sum.golang.org": "sum.golang.org+033de0ae+Ac4zctda0e5eza+HJyk9SxEdh+s3Ux18htTTAD8OuAn8",
+}
+
+// sumDB gives the checksum database that GOSUMDB names; nil if it is off.
+func (r *registry) sumDB(ctx context.Context) (*sumDB, error) {
+	setting := r.settings.get("GOSUMDB")
+	if setting == "" {
+		var err error
+		if setting, err = r.around.Ask(ctx, "go", "env", "GOSUMDB"); err != nil {
+			return nil, nil
+		}
+	}
+	fields := strings.Fields(setting)
+	if len(fields) == 0 || setting == "off" {
+		return nil, nil
+	}
+	key := fields[0]
+	if known := knownDatabases[key]; known != "" {
+		key = known
+	}
+	verifier, err := note.NewVerifier(key)
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading GOSUMDB", Wrong: fmt.Sprintf("%q names no checksum database with its key: %v", fields[0], err), Next: "set it to off, or to what the keeper of the database gives out"}
+	}
+	d := &sumDB{name: verifier.Name(), ctx: ctx, r: r}
+	own := "https://" + d.name
+	if len(fields) > 1 {
+		own = strings.TrimSuffix(fields[1], "/")
+	}
+	for _, p := range r.settings.proxies {
+		switch p.url {
+		case "direct", "off":
+		default:
+			d.bases = append(d.bases, p.url+"/sumdb/"+d.name)
+		}
+	}
+	d.bases = append(d.bases, own)
+	d.client = sumdb.NewClient(&sumOps{d, key})
+	return d, nil
+}
+
+// errNoDatabase means that the checksum database does not answer.
+var errNoDatabase = errors.New("the checksum database does not answer")
+
+// check looks hashes of a module up. The error is errNoDatabase if nobody can
+// be asked, and a fault if the database knows another hash.
+func (d *sumDB) check(m version, hash string) error {
+	whole := strings.TrimSuffix(m.Version, "/go.mod")
+	lines, err := d.client.Lookup(m.Path, m.Version)
+	if d.broken != nil {
+		return errNoDatabase
+	}
+	if err != nil {
+		return fmt.Errorf("looking up %s %s in the checksum database %s: %w", m.Path, whole, d.name, err)
+	}
+	want := m.Path + " " + m.Version + " " + hash
+	for _, line := range lines {
+		if line == want {
+			return nil
+		}
+	}
+	return &model.Fault{
+		Doing: "checking what was fetched", Found: true,
+		Wrong: fmt.Sprintf("SECURITY: %s %s has the hash %s, which is not the one in the checksum database %s", m.Path, m.Version, hash, d.name),
+		Next:  "do not use this copy: somebody changed it on its way; nothing was written",
+	}
+}
+
+// sumOps are what the client of the database needs of the world.
+type sumOps struct {
+	*sumDB
+	key string
+}
+
+// ReadRemote reads a path of the database, from the first address that serves
+// it.
+func (o *sumOps) ReadRemote(path string) ([]byte, error) {
+	base, err := o.find()
+	if err != nil {
+		return nil, err
+	}
+	data, err := o.get(base+path, true)
+	var status *fetch.Status
+	if err != nil && !errors.As(err, &status) {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.broken = errNoDatabase
+	}
+	return data, err
+}
+
+// find gives the address that serves the database.
+func (o *sumOps) find() (string, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.base != "" || o.broken != nil {
+		return o.base, o.broken
+	}
+	for _, base := range o.bases {
+		probe := base + "/latest"
+		if strings.Contains(base, "/sumdb/") {
+			probe = base + "/supported"
+		}
+		if _, err := o.get(probe, false); err == nil {
+			o.base = base
+			return base, nil
+		}
+	}
+	o.broken = errNoDatabase
+	return "", o.broken
+}
+
+func (o *sumOps) get(address string, forever bool) ([]byte, error) {
+	if file, ok := strings.CutPrefix(address, "file://"); ok {
+		return os.ReadFile(filepath.FromSlash(file))
+	}
+	return o.r.around.Client.Document(o.ctx, fetch.Request{
+		URL: address, Form: "golang/sumdb/1", Forever: forever,
+		Distil: func(body io.Reader) ([]byte, error) { return io.ReadAll(&bounded{r: body, left: maxModFile}) },
+	})
+}
+
+// ReadConfig gives the database's key, and the newest signed tree that was
+// seen: at first the one that the go command saw.
+func (o *sumOps) ReadConfig(file string) ([]byte, error) {
+	if file == "key" {
+		return []byte(o.key), nil
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.latest == nil {
+		seen, err := os.ReadFile(filepath.Join(filepath.Dir(o.r.disk), "sumdb", filepath.FromSlash(file)))
+		if err != nil {
+			seen = []byte{}
+		}
+		o.latest = seen
+	}
+	return o.latest, nil
+}
+
+// WriteConfig keeps a newer signed tree for the time of this run.
+func (o *sumOps) WriteConfig(_ string, old, fresh []byte) error {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if string(o.latest) != string(old) {
+		return sumdb.ErrWriteConflict
+	}
+	o.latest = fresh
+	return nil
+}
+
+// ReadCache reads what the go command keeps of the database.
+func (o *sumOps) ReadCache(file string) ([]byte, error) {
+	return os.ReadFile(filepath.Join(o.r.disk, "cache", "download", "sumdb", filepath.FromSlash(file)))
+}
+
+// WriteCache does nothing: what is fetched is kept with all other documents.
+func (o *sumOps) WriteCache(string, []byte) {}
+
+// Log does nothing.
+func (o *sumOps) Log(string) {}
+
+// SecurityError does nothing: the same comes as an error of Lookup.
+func (o *sumOps) SecurityError(string) {}

@@ -1,0 +1,208 @@
+package gomod
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"golang.org/x/mod/module"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+)
+
+// settings are the go command's, as far as they say where modules come from.
+type settings struct {
+	around  ecosystem.Surroundings
+	file    map[string]string // the Go environment file
+	proxies []proxy
+	logins  map[string]string // Authorization headers, by host
+}
+
+// proxy is an entry of GOPROXY.
+type proxy struct {
+	url    string // or "off", "direct"
+	always bool   // the next entry is asked whatever goes wrong here
+}
+
+func readSettings(ctx context.Context, s ecosystem.Surroundings) (*settings, error) {
+	g := &settings{around: s}
+	var err error
+	if g.file, err = readEnvFile(g.envFile()); err != nil {
+		return nil, err
+	}
+	if g.logins, err = g.readNetrc(); err != nil {
+		return nil, err
+	}
+	list := g.get("GOPROXY")
+	if list == "" {
+		if list, err = s.Ask(ctx, "go", "env", "GOPROXY"); err != nil {
+			return nil, fmt.Errorf("asking go for its module proxy: %w\n  next: install Go, or set GOPROXY", err)
+		}
+	}
+	g.proxies, err = readProxies(list)
+	return g, err
+}
+
+// readProxies reads a GOPROXY list, whose entries end with "," or "|".
+func readProxies(list string) ([]proxy, error) {
+	var all []proxy
+	for list != "" {
+		entry := list
+		end := strings.IndexAny(list, ",|")
+		always := false
+		if end >= 0 {
+			entry, always = list[:end], list[end] == '|'
+			list = list[end+1:]
+		} else {
+			list = ""
+		}
+		entry = strings.TrimSpace(entry)
+		switch {
+		case entry == "":
+			continue
+		case entry == "off" || entry == "direct":
+			return append(all, proxy{entry, always}), nil
+		}
+		if !strings.Contains(entry, "://") {
+			entry = "https://" + entry
+		}
+		if u, err := url.Parse(entry); err != nil || u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "file" {
+			return nil, &model.Fault{Doing: "reading GOPROXY", Wrong: fmt.Sprintf("an entry is no address of a proxy: %q", withoutLogin(entry)), Next: "write https addresses, off or direct, with commas between"}
+		}
+		all = append(all, proxy{strings.TrimSuffix(entry, "/"), always})
+	}
+	if len(all) == 0 {
+		return nil, &model.Fault{Doing: "reading GOPROXY", Wrong: "it names no proxy"}
+	}
+	return all, nil
+}
+
+// withoutLogin drops user and password from what may be an address.
+func withoutLogin(address string) string {
+	if at := strings.LastIndex(address, "@"); at >= 0 {
+		return "***" + address[at:]
+	}
+	return address
+}
+
+// get is a setting, from the environment, else from the Go environment file.
+func (g *settings) get(name string) string {
+	if v := g.around.Env(name); v != "" {
+		return v
+	}
+	return g.file[name]
+}
+
+func (g *settings) envFile() string {
+	if file := g.around.Env("GOENV"); file != "" {
+		return file
+	}
+	switch runtime.GOOS {
+	case "darwin":
+		return filepath.Join(g.around.Home, "Library", "Application Support", "go", "env")
+	case "windows":
+		return filepath.Join(g.around.Env("AppData"), "go", "env")
+	}
+	if dir := g.around.Env("XDG_CONFIG_HOME"); dir != "" {
+		return filepath.Join(dir, "go", "env")
+	}
+	return filepath.Join(g.around.Home, ".config", "go", "env")
+}
+
+// readEnvFile reads lines of NAME=value. A missing file is empty.
+func readEnvFile(file string) (map[string]string, error) {
+	all := map[string]string{}
+	data, err := os.ReadFile(file)
+	if file == "off" || errors.Is(err, fs.ErrNotExist) {
+		return all, nil
+	}
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading the Go environment file", File: file, Wrong: err.Error()}
+	}
+	for line := range strings.Lines(string(data)) {
+		name, value, ok := strings.Cut(strings.TrimSpace(line), "=")
+		if ok && !strings.HasPrefix(name, "#") {
+			all[name] = value
+		}
+	}
+	return all, nil
+}
+
+// readNetrc reads logins, by host, from the file that NETRC names, else from
+// the one in the home folder.
+func (g *settings) readNetrc() (map[string]string, error) {
+	file := g.around.Env("NETRC")
+	if file == "" {
+		file = filepath.Join(g.around.Home, map[bool]string{true: "_netrc", false: ".netrc"}[runtime.GOOS == "windows"])
+	}
+	logins := map[string]string{}
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return logins, nil
+	}
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading the logins of hosts", File: file, Wrong: err.Error()}
+	}
+	words := bufio.NewScanner(bytes.NewReader(data))
+	words.Split(bufio.ScanWords)
+	var host, user string
+	for words.Scan() {
+		switch words.Text() {
+		case "machine":
+			words.Scan()
+			host, user = words.Text(), ""
+		case "default":
+			host = ""
+		case "login":
+			words.Scan()
+			user = words.Text()
+		case "password":
+			words.Scan()
+			if host != "" && logins[host] == "" {
+				logins[host] = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+words.Text()))
+			}
+		}
+	}
+	return logins, nil
+}
+
+// private tells whether a module is not to be asked for at proxies, and which
+// setting says so.
+func (g *settings) private(path string) (string, bool) { return g.matches("GONOPROXY", path) }
+
+// unchecked tells whether a module is not to be asked for at the checksum
+// database.
+func (g *settings) unchecked(path string) bool {
+	_, yes := g.matches("GONOSUMDB", path)
+	return yes
+}
+
+// matches looks a module up in a setting's patterns; GOPRIVATE stands in for
+// one that is not set.
+func (g *settings) matches(name, path string) (string, bool) {
+	if g.get(name) == "" {
+		name = "GOPRIVATE"
+	}
+	return name, module.MatchPrefixPatterns(g.get(name), path)
+}
+
+// cacheDir is the go command's module cache.
+func (g *settings) cacheDir() string {
+	if dir := g.get("GOMODCACHE"); dir != "" {
+		return dir
+	}
+	if list := filepath.SplitList(g.get("GOPATH")); len(list) > 0 {
+		return filepath.Join(list[0], "pkg", "mod")
+	}
+	return filepath.Join(g.around.Home, "go", "pkg", "mod")
+}

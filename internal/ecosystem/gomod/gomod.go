@@ -1,0 +1,111 @@
+// Package gomod is the ecosystem of Go modules: go.mod, go.sum, go.work, the
+// module proxy protocol, and minimal version selection, after the Go Modules
+// Reference (https://go.dev/ref/mod).
+package gomod
+
+import (
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	versions "bellwether/internal/core/version"
+)
+
+// Name is the ecosystem's name and Package URL type.
+const Name = "golang"
+
+// Ecosystem implements ecosystem.Ecosystem.
+type Ecosystem struct{}
+
+// Name is "golang".
+func (Ecosystem) Name() string { return Name }
+
+// Manifest is "go.mod".
+func (Ecosystem) Manifest() string { return "go.mod" }
+
+// Order is that of module versions, and of releases of Go for the go line.
+func (Ecosystem) Order() versions.Order { return order{} }
+
+// Detect finds folders with a go.mod. What the go command ignores is left out:
+// vendor, testdata, and names that start with a dot or an underscore.
+func (Ecosystem) Detect(fsys fs.FS) ([]string, error) {
+	var dirs []string
+	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && name != "." && (ignoredDir(d.Name()) || d.Name() == "node_modules") {
+			return fs.SkipDir
+		}
+		if d.Type().IsRegular() && d.Name() == "go.mod" {
+			dirs = append(dirs, path.Dir(name))
+		}
+		return nil
+	})
+	slices.Sort(dirs)
+	return dirs, err
+}
+
+// ignoredDir tells of a folder that holds no packages of the module around it.
+func ignoredDir(name string) bool {
+	return name == "vendor" || name == "testdata" || strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_")
+}
+
+// Stages are to fetch, build, vet and test with the go command. A vendored
+// module has its vendor folder written anew in the fetch stage.
+func (Ecosystem) Stages(c *model.Component) []model.Stage {
+	fetch := model.Stage{Name: "fetch", Dir: c.Dir, Command: []string{"go", "mod", "download"}}
+	if c.Detail.(*project).vendored {
+		fetch.Command = []string{"go", "mod", "vendor"}
+		fetch.Refreshes = []string{path.Join(c.Dir, "vendor")}
+	}
+	return []model.Stage{
+		fetch,
+		{Name: "build", Dir: c.Dir, Command: []string{"go", "build", "./..."}},
+		{Name: "vet", Dir: c.Dir, Command: []string{"go", "vet", "./..."}, Optional: true},
+		{Name: "test", Dir: c.Dir, Command: []string{"go", "test", "-count=1", "-json", "./..."}},
+	}
+}
+
+// Tools is the go command.
+func (Ecosystem) Tools() [][]string { return [][]string{{"go", "version"}} }
+
+// order tells versions of modules, which start with "v", from releases of Go.
+type order struct{}
+
+func dialect(text string) versions.Order {
+	if text == "" || text[0] == 'v' {
+		return versions.GoMod{}
+	}
+	return versions.GoRelease{}
+}
+
+// Parse reads a module version or a release of Go.
+func (order) Parse(text string) (versions.Version, error) { return dialect(text).Parse(text) }
+
+// ParseRange reads a version query, of modules or of Go.
+func (order) ParseRange(text string) (versions.Range, error) {
+	if text == "latest" {
+		return latest{}, nil
+	}
+	if starts := strings.TrimLeft(text, "<>="); starts != "" {
+		return dialect(starts).ParseRange(text)
+	}
+	return versions.GoMod{}.ParseRange(text)
+}
+
+// Step is the size of the step between two versions of one kind.
+func (order) Step(from, to versions.Version) versions.Reach {
+	return dialect(from.String()).Step(from, to)
+}
+
+// Restate gives the new version.
+func (order) Restate(_ string, v versions.Version) string { return v.String() }
+
+// latest holds every release, of a module as of Go.
+type latest struct{}
+
+func (latest) String() string                   { return "latest" }
+func (latest) Contains(v versions.Version) bool { return !v.Preview() }

@@ -1,0 +1,308 @@
+package gomod
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"golang.org/x/mod/module"
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/model"
+	versions "bellwether/internal/core/version"
+	"bellwether/internal/host/fetch"
+)
+
+// history is what has been released under one path, which is one major version
+// (or v0 and v1).
+type history struct {
+	path     string
+	versions []string // ascending
+	info     *modInfo // of the last one; nil if there are none
+}
+
+// history gives what has been released under a path. The error is a *missing
+// if no proxy knows it.
+func (r *registry) history(ctx context.Context, path string) (*history, error) {
+	return r.histories.get(path, func() (*history, error) {
+		list, err := r.listed(ctx, path)
+		if err != nil {
+			return nil, err
+		}
+		if len(list) == 0 {
+			i, err := r.latest(ctx, path)
+			if err != nil && !isMissing(err) {
+				return nil, err
+			}
+			if err == nil {
+				list = []string{i.Version}
+			}
+		}
+		if list, err = r.inTime(ctx, path, list); err != nil {
+			return nil, err
+		}
+		slices.SortFunc(list, func(a, b string) int { return compareVersions(path, a, b) })
+		h := &history{path: path, versions: list}
+		if err := r.dropIncompatible(ctx, h); err != nil {
+			return nil, err
+		}
+		if n := len(h.versions); n > 0 && h.info == nil {
+			h.info, err = r.modInfo(ctx, version{Path: path, Version: h.versions[n-1]})
+		}
+		return h, err
+	})
+}
+
+// inTime drops what was published too late for --as-of or min-age.
+func (r *registry) inTime(ctx context.Context, path string, list []string) ([]string, error) {
+	if r.around.AsOf.IsZero() && r.around.MinAge == 0 {
+		return list, nil
+	}
+	late := make([]bool, len(list))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(askAtOnce)
+	for i, v := range list {
+		group.Go(func() error {
+			at, err := r.published(ctx, version{Path: path, Version: v})
+			if isMissing(err) {
+				err = nil
+			}
+			late[i] = !r.around.InTime(at)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	var kept []string
+	for i, v := range list {
+		if !late[i] {
+			kept = append(kept, v)
+		}
+	}
+	return kept, nil
+}
+
+// dropIncompatible leaves out versions from the time before modules
+// ("+incompatible") where the newest other one has a go.mod.
+func (r *registry) dropIncompatible(ctx context.Context, h *history) error {
+	compatible := slices.DeleteFunc(slices.Clone(h.versions), func(v string) bool { return strings.HasSuffix(v, "+incompatible") })
+	if len(compatible) == 0 || len(compatible) == len(h.versions) {
+		return nil
+	}
+	i, err := r.modInfo(ctx, version{Path: h.path, Version: compatible[len(compatible)-1]})
+	if err == nil && !i.legacy {
+		h.versions, h.info = compatible, i
+	}
+	return err
+}
+
+// newest is the release to take where nothing speaks for another one; "" if
+// there is none.
+func (h *history) newest() string {
+	best := ""
+	for _, v := range h.versions {
+		if _, back := h.info.retraction(v); back {
+			continue
+		}
+		if best == "" || isPreview(best) || !isPreview(v) {
+			best = v
+		}
+	}
+	return best
+}
+
+func isPreview(text string) bool {
+	v, err := versions.GoMod{}.Parse(text)
+	return err == nil && v.Preview()
+}
+
+// nextMajor is the path under which the next major version is to be looked
+// for.
+func (h *history) nextMajor() string {
+	prefix, major, ok := module.SplitPathVersion(h.path)
+	if !ok {
+		return ""
+	}
+	n := 1
+	if major != "" {
+		n, _ = strconv.Atoi(strings.TrimSuffix(major[2:], "-unstable"))
+	} else if len(h.versions) > 0 {
+		last, _, _ := strings.Cut(h.versions[len(h.versions)-1][1:], ".")
+		if m, err := strconv.Atoi(last); err == nil && m > n {
+			n = m // "+incompatible"
+		}
+	}
+	if strings.HasPrefix(h.path, "gopkg.in/") {
+		return fmt.Sprintf("%s.v%d", prefix, n+1)
+	}
+	return fmt.Sprintf("%s/v%d", prefix, n+1)
+}
+
+// majors are the histories of a path and of the majors after it.
+func (r *registry) majors(ctx context.Context, path string) ([]*history, error) {
+	h, err := r.history(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	all := []*history{h}
+	for {
+		next := all[len(all)-1].nextMajor()
+		if next == "" {
+			return all, nil
+		}
+		h, err := r.history(ctx, next)
+		// The path is a guess: whatever the proxy answers but a list means no.
+		var refused *fetch.Status
+		if isMissing(err) || errors.As(err, &refused) || errors.Is(err, fetch.ErrNotCached) || err == nil && len(h.versions) == 0 {
+			return all, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, h)
+	}
+}
+
+// Releases gives all releases of a module, those of later majors under their
+// other paths among them. For Go itself they are the toolchains that the proxy
+// offers for this kind of machine.
+func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Release, error) {
+	if s == runtimeGo {
+		return r.goReleases(ctx)
+	}
+	all, err := r.majors(ctx, s.Name)
+	if err != nil {
+		return nil, err
+	}
+	var releases []model.Release
+	for _, h := range all {
+		unfit, err := r.unfitFrom(ctx, h)
+		if err != nil {
+			return nil, err
+		}
+		for i, v := range h.versions {
+			rel := model.Release{Version: v}
+			if h.path != s.Name {
+				rel.As = h.path
+			}
+			if why, back := h.info.retraction(v); back {
+				rel.Deprecated = "retracted" + prefixed(": ", why)
+			} else if h.info.deprecated != "" {
+				rel.Deprecated, rel.Replaced = h.info.deprecated, successor(h.path, h.info.deprecated)
+			}
+			if i == len(h.versions)-1 && h.info.goVersion != "" {
+				rel.Runtime = "go " + h.info.goVersion
+			}
+			if i >= unfit.from {
+				rel.Unfit, rel.Replaced = unfit.why, unfit.replaced
+			}
+			if !r.around.AsOf.IsZero() || r.around.MinAge > 0 {
+				rel.Published, _ = r.published(ctx, version{Path: h.path, Version: v})
+			}
+			releases = append(releases, rel)
+		}
+	}
+	return releases, nil
+}
+
+func prefixed(prefix, text string) string {
+	if text == "" {
+		return ""
+	}
+	return prefix + text
+}
+
+// successor finds the path of another module in a deprecation notice.
+func successor(path, notice string) string {
+	for word := range strings.FieldsSeq(notice) {
+		word = strings.TrimPrefix(strings.Trim(word, "`'\"()<>,;:!."), "https://")
+		if word != path && strings.Contains(word, "/") && !isStandard(word) && module.CheckPath(word) == nil {
+			return word
+		}
+	}
+	return ""
+}
+
+// unfit are the versions of a history from an index on that cannot be used.
+type unfit struct {
+	from     int
+	why      string
+	replaced string
+}
+
+// unfitFrom finds the first version that does not build with the Go at hand, or
+// calls itself something else. What holds for one is taken to hold for those
+// after it.
+func (r *registry) unfitFrom(ctx context.Context, h *history) (unfit, error) {
+	none := unfit{from: len(h.versions)}
+	if h.info == nil {
+		return none, nil
+	}
+	because := func(i *modInfo) (why, replaced string) {
+		switch {
+		case i.path != h.path && i.path != "":
+			return "it calls itself " + i.path, i.path
+		case r.goVersion != "" && compareGo(i.goVersion, r.goVersion) > 0:
+			return fmt.Sprintf("needs go %s, here is %s", i.goVersion, r.goVersion), ""
+		}
+		return "", ""
+	}
+	why, replaced := because(h.info)
+	if why == "" {
+		return none, nil
+	}
+	var failed error
+	from := sort.Search(len(h.versions)-1, func(k int) bool {
+		i, err := r.modInfo(ctx, version{Path: h.path, Version: h.versions[k]})
+		if err != nil {
+			if !isMissing(err) {
+				failed = err
+			}
+			return false
+		}
+		text, _ := because(i)
+		return text != ""
+	})
+	return unfit{from, why, replaced}, failed
+}
+
+// toolchainPath is the module under which releases of Go are published, after
+// the Go Toolchains reference (https://go.dev/doc/toolchain).
+const toolchainPath = "golang.org/toolchain"
+
+func (r *registry) goReleases(ctx context.Context) ([]model.Release, error) {
+	data, err := r.ask(ctx, document{module: toolchainPath, file: "@v/list", form: "list/1", limit: maxList})
+	if err != nil && !isMissing(err) {
+		return nil, err
+	}
+	known := []string{}
+	if r.goVersion != "" {
+		known = append(known, r.goVersion)
+	}
+	platform := "." + runtime.GOOS + "-" + runtime.GOARCH
+	if err == nil {
+		for field := range strings.FieldsSeq(string(data)) {
+			_, rest, ok := strings.Cut(field, "-go")
+			text, mine := strings.CutSuffix(rest, platform)
+			if _, err := (versions.GoRelease{}).Parse(text); ok && mine && err == nil {
+				known = append(known, text)
+			}
+		}
+	}
+	slices.SortFunc(known, compareGo)
+	var releases []model.Release
+	for _, v := range slices.Compact(known) {
+		rel := model.Release{Version: v}
+		if r.goVersion != "" && compareGo(v, r.goVersion) > 0 {
+			rel.Unfit = "is not on this machine, which has " + r.goVersion
+		}
+		releases = append(releases, rel)
+	}
+	return releases, nil
+}

@@ -1,0 +1,238 @@
+package gomod
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/mod/module"
+
+	"bellwether/internal/host/fetch"
+)
+
+// Bounds of what a proxy may send, in bytes; those of the Go Modules Reference
+// where it states one.
+const (
+	maxModFile = 16 << 20
+	maxZip     = 500 << 20
+	maxList    = 16 << 20
+)
+
+// missing is the error of what no proxy has.
+type missing struct {
+	what string
+	why  string
+	err  error // what the last proxy said; nil if none was asked
+}
+
+func (m *missing) Error() string { return m.what + " " + m.why }
+func (m *missing) Unwrap() error { return m.err }
+
+// isMissing tells of an error that means that there is no such thing, in
+// difference to one that means that nobody knows.
+func isMissing(err error) bool {
+	var m *missing
+	return errors.As(err, &m)
+}
+
+// document is one file of the proxy protocol.
+type document struct {
+	module  string
+	file    string // what follows the module's path: "@v/list"
+	form    string
+	limit   int64
+	forever bool
+	distil  func(io.Reader) ([]byte, error) // nil to take it as it is
+}
+
+// nothing is kept for what a proxy does not have.
+var nothing = []byte("-")
+
+// ask gets a document from the first proxy that has it. The error is a
+// *missing if none does.
+func (r *registry) ask(ctx context.Context, d document) ([]byte, error) {
+	what := d.module
+	if name, ok := strings.CutPrefix(d.file, "@v/"); ok && name != "list" {
+		what += " " + strings.TrimSuffix(name, filepath.Ext(name))
+	}
+	if setting, yes := r.settings.private(d.module); yes {
+		return nil, &missing{what, fmt.Sprintf("is to be fetched from its repository, not from a proxy (%s); Bellwether asks proxies only", setting), nil}
+	}
+	escaped, err := module.EscapePath(d.module)
+	if err != nil {
+		return nil, &missing{what, "has no valid module path: " + err.Error(), nil}
+	}
+	var last error
+	for _, p := range r.settings.proxies {
+		switch p.url {
+		case "off":
+			return nil, &missing{what, "is not to be had: GOPROXY says off", last}
+		case "direct":
+			if last == nil {
+				return nil, &missing{what, "is to be fetched from its repository (GOPROXY says direct); Bellwether asks proxies only", nil}
+			}
+			return nil, &missing{what, "is not known to the module proxy, and only its repository could have it (GOPROXY says direct)", last}
+		}
+		data, err := r.askOne(ctx, p.url+"/"+escaped+"/"+d.file, d)
+		if err == nil && len(data) == len(nothing) && string(data) == string(nothing) {
+			err = &missing{what, "is not known to the module proxy", nil}
+		}
+		if err == nil {
+			return data, nil
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		last = err
+		if !isMissing(err) && !p.always {
+			return nil, fmt.Errorf("asking for %s: %w", what, err)
+		}
+	}
+	if isMissing(last) {
+		return nil, last
+	}
+	return nil, fmt.Errorf("asking for %s: %w", what, last)
+}
+
+func (r *registry) askOne(ctx context.Context, address string, d document) ([]byte, error) {
+	distil := func(body io.Reader) ([]byte, error) {
+		body = &bounded{r: body, left: d.limit}
+		if d.distil != nil {
+			return d.distil(body)
+		}
+		data, err := io.ReadAll(body)
+		if len(data) == len(nothing) && string(data) == string(nothing) {
+			return nil, errors.New("the answer makes no sense")
+		}
+		return data, err
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	if u.Scheme == "file" {
+		f, err := os.Open(filepath.FromSlash(u.Path))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nothing, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		return distil(f)
+	}
+	req := fetch.Request{
+		URL: address, Distil: distil, Form: "golang/" + d.form, Forever: d.forever, Absent: nothing,
+		Authorization: r.settings.logins[u.Host],
+	}
+	if u.User != nil {
+		password, _ := u.User.Password()
+		plain := &http.Request{Header: http.Header{}}
+		plain.SetBasicAuth(u.User.Username(), password)
+		req.Authorization = plain.Header.Get("Authorization")
+		u.User = nil
+		req.URL = u.String()
+	}
+	return r.around.Client.Document(ctx, req)
+}
+
+// bounded fails where an answer is longer than it may be.
+type bounded struct {
+	r    io.Reader
+	left int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.r.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return 0, errors.New("the answer is too large")
+	}
+	return n, err
+}
+
+// listed are the versions that a proxy has of a module; none if it does not
+// know the module.
+func (r *registry) listed(ctx context.Context, path string) ([]string, error) {
+	data, err := r.ask(ctx, document{module: path, file: "@v/list", form: "list/1", limit: maxList})
+	if isMissing(err) {
+		return nil, err
+	}
+	if err != nil {
+		return nil, err
+	}
+	var all []string
+	for field := range strings.FieldsSeq(string(data)) {
+		if module.Check(path, field) == nil && !module.IsPseudoVersion(field) {
+			all = append(all, field)
+		}
+	}
+	return all, nil
+}
+
+// info is what a proxy tells of a version.
+type info struct {
+	Version string
+	Time    time.Time
+}
+
+// latest is the version that a proxy takes for the newest: of use only where
+// no versions are listed.
+func (r *registry) latest(ctx context.Context, path string) (info, error) {
+	return r.info(ctx, document{module: path, file: "@latest", form: "latest/1", limit: maxModFile})
+}
+
+// published is when a version came out.
+func (r *registry) published(ctx context.Context, m version) (time.Time, error) {
+	escaped, err := module.EscapeVersion(m.Version)
+	if err != nil {
+		return time.Time{}, err
+	}
+	if data, err := os.ReadFile(r.cached(m, ".info")); err == nil {
+		i := info{}
+		if json.Unmarshal(data, &i) == nil {
+			return i.Time, nil
+		}
+	}
+	i, err := r.info(ctx, document{module: m.Path, file: "@v/" + escaped + ".info", form: "info/1", limit: maxModFile, forever: true})
+	return i.Time, err
+}
+
+func (r *registry) info(ctx context.Context, d document) (info, error) {
+	i := info{}
+	d.distil = func(body io.Reader) ([]byte, error) {
+		if err := json.NewDecoder(body).Decode(&i); err != nil {
+			return nil, fmt.Errorf("the answer makes no sense: %w", err)
+		}
+		if module.Check(d.module, i.Version) != nil {
+			return nil, fmt.Errorf("the answer names the version %q, which %s cannot have", i.Version, d.module)
+		}
+		return json.Marshal(i)
+	}
+	data, err := r.ask(ctx, d)
+	if err != nil {
+		return i, err
+	}
+	return i, json.Unmarshal(data, &i)
+}
+
+// cached is a file of the go command's module cache.
+func (r *registry) cached(m version, ending string) string {
+	path, err := module.EscapePath(m.Path)
+	if err != nil {
+		return ""
+	}
+	v, err := module.EscapeVersion(m.Version)
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(r.disk, "cache", "download", filepath.FromSlash(path), "@v", v+ending)
+}

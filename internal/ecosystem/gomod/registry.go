@@ -1,0 +1,163 @@
+package gomod
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+)
+
+// registry answers from the module proxies that GOPROXY names, after the
+// module cache on disk.
+type registry struct {
+	settings  *settings
+	around    ecosystem.Surroundings
+	disk      string // the go command's module cache
+	goVersion string // of the go command at hand; empty if there is none
+	mods      memo[version, *modInfo]
+	indexes   memo[version, *index]
+	histories memo[string, *history]
+
+	checking sync.Mutex
+	checked  map[version]string // hashes that the checksum database vouched for
+}
+
+// Connect reads the go command's settings.
+func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, _ string) (ecosystem.Registry, error) {
+	g, err := readSettings(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	r := &registry{settings: g, around: s, disk: g.cacheDir(), checked: map[version]string{}}
+	if text, err := s.Ask(ctx, "go", "env", "GOVERSION"); err == nil {
+		r.goVersion, _, _ = strings.Cut(strings.TrimPrefix(text, "go"), " ")
+	}
+	return r, nil
+}
+
+// Copies are the one version of a module that is selected, and who requires
+// it.
+func (r *registry) Copies(ctx context.Context, c *model.Component, name string) ([]model.LockedCopy, error) {
+	p := c.Detail.(*project)
+	if name == "go" {
+		return []model.LockedCopy{{Version: p.goVersion(), Where: p.file, Askers: []string{p.path() + " states it"}}}, nil
+	}
+	g, err := newGraph(ctx, p.path(), p.roots(), prunes(p.goVersion()), r.summarizer(p))
+	if err != nil {
+		return nil, err
+	}
+	v := g.selected[name]
+	if v == "" {
+		return nil, nil
+	}
+	l := model.LockedCopy{Version: v, Where: "selected"}
+	if line := p.required(name); line != nil {
+		l.Askers = append(l.Askers, p.place(line.Syntax)+" requires "+line.Mod.Version)
+	}
+	for _, m := range g.askers(name) {
+		if g.selected[m.Path] != m.Version {
+			continue
+		}
+		i := slices.IndexFunc(g.requires[m], func(q version) bool { return q.Path == name })
+		l.Askers = append(l.Askers, m.Path+" "+m.Version+" requires "+g.requires[m][i].Version)
+	}
+	return []model.LockedCopy{l}, nil
+}
+
+// roots are what go.mod requires, Go among it.
+func (p *project) roots() []version {
+	roots := []version{{Path: "go", Version: p.goVersion()}}
+	for _, r := range p.mod.Require {
+		roots = append(roots, r.Mod)
+	}
+	return roots
+}
+
+// summarizer gives what a module requires as seen from this project: replaced
+// modules are read from what replaces them, and excluded versions are not
+// required.
+func (r *registry) summarizer(p *project) summarizer {
+	return func(ctx context.Context, m version) ([]version, bool, error) {
+		i, err := r.infoOf(ctx, p, m)
+		if err != nil {
+			return nil, false, err
+		}
+		requires := i.requires
+		if len(p.mod.Exclude) > 0 {
+			requires = slices.DeleteFunc(slices.Clone(requires), func(q version) bool { return p.excluded(q) != nil })
+		}
+		if compareGo(i.goVersion, "1.21") >= 0 {
+			requires = append(slices.Clone(requires), version{Path: "go", Version: i.goVersion})
+		}
+		return requires, prunes(i.goVersion), nil
+	}
+}
+
+// Families are direct requirements at one version of which one requires the
+// others at that very version: modules that are released together.
+func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string, error) {
+	together := map[string]string{} // a member's family, by its first member
+	first := func(path string) string {
+		for together[path] != "" && together[path] != path {
+			path = together[path]
+		}
+		return path
+	}
+	required := map[string]string{}
+	for _, q := range c.Requirements {
+		if q.Subject.Kind == Name && q.Fixed == "" {
+			required[q.Name] = q.Locked
+		}
+	}
+	for _, q := range c.Requirements {
+		if required[q.Name] == "" || q.Asked {
+			continue
+		}
+		i, err := r.modInfo(ctx, version{Path: q.Name, Version: q.Locked})
+		if err != nil {
+			if isMissing(err) {
+				continue
+			}
+			return nil, err
+		}
+		for _, m := range i.requires {
+			if required[m.Path] == q.Locked && m.Version == q.Locked && sameRepository(q.Name, m.Path) {
+				if a, b := first(q.Name), first(m.Path); a != b {
+					together[max(a, b)] = min(a, b)
+				}
+			}
+		}
+	}
+	members := map[string][]string{}
+	for _, q := range c.Requirements {
+		if required[q.Name] != "" && !q.Asked {
+			members[first(q.Name)] = append(members[first(q.Name)], q.Name)
+		}
+	}
+	var families [][]string
+	for _, list := range members {
+		if len(list) > 1 {
+			slices.Sort(list)
+			families = append(families, list)
+		}
+	}
+	slices.SortFunc(families, slices.Compare)
+	return families, nil
+}
+
+// sameRepository tells whether two modules look as if they came from one
+// place: their paths share a host and what follows it.
+func sameRepository(a, b string) bool {
+	x, y := strings.Split(a, "/"), strings.Split(b, "/")
+	depth := 2
+	if strings.HasPrefix(a, "github.com/") || strings.HasPrefix(a, "gitlab.com/") || strings.HasPrefix(a, "bitbucket.org/") {
+		depth = 3
+	}
+	if strings.Count(x[0], ".") > 1 || len(x) < depth || len(y) < depth {
+		depth = 1
+	}
+	return slices.Equal(x[:min(depth, len(x))], y[:min(depth, len(y))])
+}

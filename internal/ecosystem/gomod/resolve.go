@@ -1,0 +1,445 @@
+package gomod
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	versions "bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+)
+
+// resolver finds a state of one module. Which versions its requirements are to
+// have is a problem for the solver, whose facts come from the graph; what else
+// go.mod must then say follows from the imports.
+type resolver struct {
+	ctx      context.Context
+	r        *registry
+	p        *project
+	ask      ecosystem.Ask
+	look     summarizer
+	own      *sources
+	folders  memo[string, *index]
+	refused  map[string]bool // paths that are no modules
+	problem  *solve.Problem
+	subjects []*subject // by solve.ID
+	lessons  []lesson
+	extra    []version // candidates that no list has, and something requires
+	reaches  memo[version, *graph]
+	notices  []string
+}
+
+// subject is a requirement that is to get a version.
+type subject struct {
+	id         solve.ID
+	req        model.Requirement
+	candidates []candidate // ascending
+	allowed    []bool
+	at         int // the present one among the candidates
+}
+
+// candidate is a version that a requirement may get, maybe under the path of
+// another major.
+type candidate struct {
+	m       version
+	v       versions.Version
+	against string // why not to move there unasked
+	unfit   bool   // it does not run on what is installed
+}
+
+// lesson is a fact that showed only when a state was built: with a candidate
+// there, something else must be at a version, or it cannot be at all.
+type lesson struct {
+	of   version
+	need version // zero: the candidate cannot be
+	text string
+}
+
+// Resolve finds versions for the whole component within the bounds of ask.
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
+	p := ask.Component.Detail.(*project)
+	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}}
+	if r.goVersion != "" && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {
+		return nil, &model.Fault{
+			Doing: "resolving " + p.file, File: p.file, Line: p.mod.Go.Syntax.Start.Line, Found: true,
+			Wrong: fmt.Sprintf("it states go %s, and this machine has go %s", p.goVersion(), r.goVersion), Next: "install that Go first",
+		}
+	}
+	var err error
+	if s.own, err = p.readSources(); err != nil {
+		return nil, err
+	}
+	// Each round learns at least one fact about a finite number of versions.
+	for {
+		chosen, err := s.solve()
+		if errors.Is(err, errAgain) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		learned := len(s.lessons)
+		o, err := s.build(chosen)
+		if err != nil || len(s.lessons) == learned {
+			return o, err
+		}
+	}
+}
+
+// solve states the problem anew and gives the version of each subject.
+func (s *resolver) solve() ([]candidate, error) {
+	s.problem, s.subjects, s.notices = &solve.Problem{}, nil, nil
+	reqs := s.movable()
+	releases := make([][]model.Release, len(reqs))
+	group, ctx := errgroup.WithContext(s.ctx)
+	group.SetLimit(askAtOnce)
+	for i, q := range reqs {
+		if q.Subject == runtimeGo && s.ask.Bounds[q.Name].Allow == nil {
+			continue
+		}
+		group.Go(func() error {
+			var err error
+			releases[i], err = s.r.Releases(ctx, q.Subject)
+			if isMissing(err) {
+				err = nil
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for i, q := range reqs {
+		if err := s.add(q, releases[i]); err != nil {
+			return nil, err
+		}
+	}
+	s.problem.Expand = func(id solve.ID, c int) error { return s.expand(s.subjects[id], c) }
+	solution, err := s.problem.Solve(s.ctx)
+	if err != nil {
+		return nil, err
+	}
+	chosen := make([]candidate, len(s.subjects))
+	for id, c := range solution {
+		chosen[id] = s.subjects[id].candidates[c]
+	}
+	return chosen, nil
+}
+
+// movable are the requirements that have a version to choose: the direct ones,
+// Go, and what a bound names.
+func (s *resolver) movable() []model.Requirement {
+	var list []model.Requirement
+	for _, q := range s.ask.Component.Requirements {
+		_, named := s.ask.Bounds[q.Name]
+		if q.Fixed == "" && (!q.Asked || named || q.Subject == runtimeGo) {
+			list = append(list, q)
+		}
+	}
+	return list
+}
+
+// add makes a subject of a requirement.
+func (s *resolver) add(q model.Requirement, releases []model.Release) error {
+	sub := &subject{req: q}
+	put := func(path, text, against string, unfit bool) error {
+		v, err := order{}.Parse(text)
+		if err != nil {
+			return err
+		}
+		m := version{Path: path, Version: text}
+		if !slices.ContainsFunc(sub.candidates, func(c candidate) bool { return c.m == m }) {
+			sub.candidates = append(sub.candidates, candidate{m, v, against, unfit})
+		}
+		return nil
+	}
+	for _, rel := range releases {
+		against := rel.Deprecated
+		if rel.Unfit != "" {
+			against = rel.Unfit
+		}
+		path := q.Name
+		if rel.As != "" {
+			path = rel.As
+		}
+		if err := put(path, rel.Version, against, rel.Unfit != ""); err != nil {
+			return err
+		}
+	}
+	if err := put(q.Name, q.Locked, "", false); err != nil {
+		return err
+	}
+	for _, m := range s.extra {
+		if m.Path == q.Name {
+			if err := put(q.Name, m.Version, "", false); err != nil {
+				return err
+			}
+		}
+	}
+	slices.SortStableFunc(sub.candidates, func(a, b candidate) int { return a.v.Compare(b.v) })
+	texts := make([]string, len(sub.candidates))
+	for i, c := range sub.candidates {
+		texts[i] = c.m.Version
+		if c.m == (version{Path: q.Name, Version: q.Locked}) {
+			sub.at = i
+		}
+	}
+	sub.id = s.problem.Subject(q.Name, texts)
+	s.subjects = append(s.subjects, sub)
+	s.bound(sub)
+	s.forbid(sub)
+	s.problem.Prefer(sub.id, sub.preference(s.ask.Bounds[q.Name].Newest))
+	if at := slices.Index(s.ask.First, q.Name); at >= 0 {
+		s.problem.Rank(sub.id, at-len(s.ask.First))
+	}
+	return nil
+}
+
+// bound states what a subject may become.
+func (s *resolver) bound(sub *subject) {
+	q, b := sub.req, s.ask.Bounds[sub.req.Name]
+	at := sub.candidates[sub.at].v
+	sub.allowed = make([]bool, len(sub.candidates))
+	for i, c := range sub.candidates {
+		switch {
+		case b.Allow != nil:
+			sub.allowed[i] = b.Allow(c.v)
+		case q.Subject == runtimeGo:
+			sub.allowed[i] = i == sub.at
+		default:
+			// Another major changes what importers write; nobody goes there unasked.
+			sub.allowed[i] = i == sub.at || c.m.Path == q.Name && c.v.Compare(at) >= 0
+		}
+		if s.ask.Fit && i != sub.at && c.unfit {
+			sub.allowed[i] = false
+		}
+	}
+	s.problem.Require(sub.id, s.problem.Pick(sub.id, func(i int) bool { return sub.allowed[i] }), func() string {
+		switch {
+		case b.Allow != nil && b.Why != "":
+			return b.Why
+		case q.Subject == runtimeGo:
+			return fmt.Sprintf("%s states go %s, which is not asked to move", q.Site, q.Locked)
+		case b.Allow != nil:
+			return fmt.Sprintf("%s is to be %s", q.Name, solve.Runs(sub.texts(), func(i int) bool { return sub.allowed[i] }))
+		}
+		return fmt.Sprintf("%s requires %s %s, which does not go down unasked", q.Site, q.Name, q.Locked)
+	})
+}
+
+// forbid states what go.mod and the module's authors rule out.
+func (s *resolver) forbid(sub *subject) {
+	never := func(i int, text string) {
+		sub.allowed[i] = false
+		s.problem.Forbid(func() string { return text }, solve.Term{Subject: sub.id, In: s.problem.Pick(sub.id, func(k int) bool { return k == i })})
+	}
+	for i, c := range sub.candidates {
+		if i == sub.at {
+			continue
+		}
+		if line := s.p.excluded(c.m); line != nil {
+			never(i, fmt.Sprintf("%s excludes %s %s", s.p.place(line.Syntax), c.m.Path, c.m.Version))
+		}
+		if line := s.p.replacement(c.m); line != nil {
+			never(i, fmt.Sprintf("%s replaces %s %s by %s", s.p.place(line.Syntax), c.m.Path, c.m.Version, target(line)))
+		}
+		if strings.HasPrefix(c.against, "retracted") {
+			never(i, fmt.Sprintf("%s %s was retracted by its author%s", c.m.Path, c.m.Version, strings.TrimPrefix(c.against, "retracted")))
+		}
+	}
+	for _, l := range s.lessons {
+		for i, c := range sub.candidates {
+			if c.m == l.of && l.need.Path == "" {
+				never(i, l.text)
+			}
+		}
+	}
+}
+
+func (sub *subject) texts() []string {
+	texts := make([]string, len(sub.candidates))
+	for i, c := range sub.candidates {
+		texts[i] = c.m.Version
+	}
+	return texts
+}
+
+// preference orders the candidates. Where the newest is asked for, that comes
+// first. Else what is there does, and then the lowest that will do, as minimal
+// version selection has it. Go is always raised as little as may be.
+func (sub *subject) preference(newest bool) []int {
+	list := make([]int, len(sub.candidates))
+	for i := range list {
+		list[i] = i
+	}
+	if sub.req.Subject == runtimeGo {
+		newest = false
+	}
+	slices.SortStableFunc(list, func(a, b int) int {
+		switch {
+		case newest && (sub.candidates[a].against == "") != (sub.candidates[b].against == ""):
+			if sub.candidates[a].against == "" {
+				return -1
+			}
+			return 1
+		case newest:
+			return b - a
+		case (a < sub.at) != (b < sub.at):
+			return b - a // nothing goes down where it can go up
+		case a < sub.at:
+			return b - a
+		}
+		return a - b
+	})
+	return list
+}
+
+// expand states what the graph below a candidate requires of the other
+// subjects.
+func (s *resolver) expand(sub *subject, c int) error {
+	if sub.req.Subject == runtimeGo {
+		return nil
+	}
+	g, err := s.reach(sub.candidates[c].m)
+	if err != nil {
+		return s.unusable(sub, c, err)
+	}
+	for _, other := range s.subjects {
+		need := version{Path: other.req.Name, Version: g.selected[other.req.Name]}
+		if need.Version == "" || compareVersions(need.Path, need.Version, other.req.Locked) <= 0 && other.at == other.lowest() {
+			continue
+		}
+		if other.req.Subject != runtimeGo && !slices.ContainsFunc(other.candidates, func(k candidate) bool { return k.m == need }) {
+			s.extra = append(s.extra, need)
+			return errAgain
+		}
+		if err := s.imply(sub, c, other, need, g); err != nil {
+			return err
+		}
+	}
+	for _, l := range s.lessons {
+		if l.of != sub.candidates[c].m || l.need.Path == "" {
+			continue
+		}
+		for _, other := range s.subjects {
+			if other.req.Name == l.need.Path {
+				s.state(sub, func(i int) bool { return i == c }, other, l.need, l.text)
+			}
+		}
+	}
+	return nil
+}
+
+// errAgain means that the problem is to be stated anew, with more candidates.
+var errAgain = errors.New("more candidates are known now")
+
+// lowest is the first candidate that is allowed.
+func (sub *subject) lowest() int { return max(0, slices.Index(sub.allowed, true)) }
+
+// meets tells which candidates satisfy a requirement on a path: those that are
+// not lower, and all under other paths, which the requirement is not about.
+func (sub *subject) meets(need version) func(i int) bool {
+	return func(i int) bool {
+		c := sub.candidates[i].m
+		return c.Path != need.Path || compareVersions(c.Path, c.Version, need.Version) >= 0
+	}
+}
+
+// imply states that a candidate needs another subject at a version at least.
+// Where that cannot be, what holds for the candidates below it, too, is stated
+// in one: it makes a proof short.
+func (s *resolver) imply(sub *subject, c int, other *subject, need version, g *graph) error {
+	ok := other.meets(need)
+	for i := range other.candidates {
+		if other.allowed[i] && ok(i) {
+			s.state(sub, func(i int) bool { return i == c }, other, need, chained(g.chain(need)))
+			return nil
+		}
+	}
+	top := -1 // the highest that other can be
+	for i := range other.candidates {
+		if other.allowed[i] && other.candidates[i].m.Path == need.Path {
+			top = i
+		}
+	}
+	first, weakest := c, need
+	for k := c - 1; k >= 0 && top >= 0 && sub.allowed[k] && sub.candidates[k].m.Path == sub.candidates[c].m.Path; k-- {
+		below, err := s.reach(sub.candidates[k].m)
+		if err != nil {
+			break
+		}
+		v := below.selected[need.Path]
+		if v == "" || compareVersions(need.Path, v, other.candidates[top].m.Version) <= 0 {
+			break
+		}
+		first = k
+		if compareVersions(need.Path, v, weakest.Version) < 0 {
+			weakest.Version = v
+		}
+	}
+	text := chained(g.chain(need))
+	if first < c {
+		text = fmt.Sprintf("%s %s requires %s %s or newer", sub.candidates[c].m.Path,
+			solve.Runs(sub.texts(), func(i int) bool { return first <= i && i <= c }), need.Path, weakest.Version)
+	}
+	s.state(sub, func(i int) bool { return first <= i && i <= c }, other, weakest, text)
+	return nil
+}
+
+// chained tells how one module comes to require another.
+func chained(chain []version) string {
+	text := chain[0].Path + " " + chain[0].Version
+	for i, m := range chain[1:] {
+		if i > 0 {
+			text += ", which"
+		}
+		text += " requires " + m.Path + " " + m.Version
+	}
+	return text
+}
+
+// state adds a fact to the problem.
+func (s *resolver) state(sub *subject, when func(i int) bool, other *subject, need version, text string) {
+	s.problem.Imply(sub.id, s.problem.Pick(sub.id, when), other.id, s.problem.Pick(other.id, other.meets(need)), func() string { return text })
+}
+
+// unusable rules a candidate out whose requirements cannot be had.
+func (s *resolver) unusable(sub *subject, c int, err error) error {
+	var wrongName *misnamed
+	if c == sub.at || !isMissing(err) && !errors.As(err, &wrongName) {
+		return err
+	}
+	s.problem.Forbid(func() string { return err.Error() },
+		solve.Term{Subject: sub.id, In: s.problem.Pick(sub.id, func(i int) bool { return i == c })})
+	return nil
+}
+
+// reach is what hangs on a version as a requirement of the module. Indirect
+// requirements that it raises are followed, too, since they are roots as well.
+func (s *resolver) reach(m version) (*graph, error) {
+	return s.reaches.get(m, func() (*graph, error) {
+		roots := []version{m}
+		for {
+			g, err := newGraph(s.ctx, s.p.path(), roots, prunes(s.p.goVersion()), s.look)
+			if err != nil {
+				return nil, err
+			}
+			before := len(roots)
+			for _, q := range s.p.mod.Require {
+				raised := version{Path: q.Mod.Path, Version: g.selected[q.Mod.Path]}
+				if q.Indirect && compareVersions(q.Mod.Path, raised.Version, q.Mod.Version) > 0 && !slices.Contains(roots, raised) {
+					roots = append(roots, raised)
+				}
+			}
+			if len(roots) == before {
+				return g, nil
+			}
+		}
+	})
+}

@@ -1,0 +1,379 @@
+package gomod
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"golang.org/x/mod/module"
+)
+
+// requirements loads the graph that hangs on a list of roots. Where a path
+// stands twice, the higher version counts.
+func (s *resolver) requirements(list []version, direct map[string]bool, pruned bool) (*requirements, error) {
+	g, err := newGraph(s.ctx, s.p.path(), list, pruned, s.look)
+	if err != nil {
+		return nil, err
+	}
+	list = slices.Clone(list)
+	sortRoots(list)
+	return &requirements{g, list, direct}, nil
+}
+
+// tidied follows imports and adds requirements until all that is imported is
+// provided for, then drops those that nothing needs, as "go mod tidy" is
+// described in the Go Modules Reference. Requirements are only ever added
+// until the last step, so that it comes to an end.
+func (s *resolver) tidied(roots []version) (*loader, error) {
+	rs, err := s.requirements(roots, nil, prunes(goOf(roots)))
+	if err != nil {
+		return nil, err
+	}
+	for {
+		l, err := s.load(rs)
+		if err != nil {
+			return nil, err
+		}
+		next, err := l.grown()
+		if err != nil {
+			return nil, err
+		}
+		if slices.Equal(next.list, rs.list) {
+			added, err := l.provided()
+			if err != nil {
+				return nil, err
+			}
+			if len(added) == 0 {
+				next.direct = l.directs()
+				l.rs = next
+				l.rs, err = l.least()
+				return l, err
+			}
+			if next, err = l.withRoots(append(slices.Clone(next.list), added...)); err != nil {
+				return nil, err
+			}
+		}
+		rs = next
+	}
+}
+
+// goOf is the release of Go among requirements.
+func goOf(roots []version) string {
+	for _, m := range roots {
+		if m.Path == "go" {
+			return m.Version
+		}
+	}
+	return ""
+}
+
+// directs are the modules whose packages the module's own import.
+func (l *loader) directs() map[string]bool {
+	direct := map[string]bool{}
+	for _, k := range l.list {
+		if !k.own {
+			continue
+		}
+		for _, i := range k.imports {
+			if i.external() {
+				direct[i.mod.Path] = true
+			}
+		}
+	}
+	return direct
+}
+
+// grown adds what the packages that were found need as requirements of their
+// own.
+func (l *loader) grown() (*requirements, error) {
+	l.rs.direct = l.directs()
+	tidy, err := l.least()
+	if err != nil {
+		return nil, err
+	}
+	list := slices.Clone(l.rs.list)
+	if l.rs.pruned {
+		for _, m := range l.modules(func(k *pkg) bool { return k.inAll }) {
+			if l.rs.roots[m.Path] == "" {
+				list = append(list, m)
+			}
+		}
+	}
+	for _, m := range tidy.list {
+		if at := l.rs.roots[m.Path]; at == "" || compareVersions(m.Path, at, m.Version) < 0 {
+			list = append(list, m)
+		}
+	}
+	return l.withRoots(list)
+}
+
+// withRoots loads requirements, and raises them until each is at the version
+// that is selected.
+func (l *loader) withRoots(list []version) (*requirements, error) {
+	for {
+		rs, err := l.requirements(list, l.rs.direct, l.rs.pruned)
+		if err != nil {
+			return nil, err
+		}
+		raised := false
+		var next []version
+		seen := map[string]bool{}
+		for _, m := range rs.list {
+			if seen[m.Path] {
+				continue
+			}
+			seen[m.Path] = true
+			at := rs.selected[m.Path]
+			raised = raised || at != m.Version
+			next = append(next, version{Path: m.Path, Version: at})
+		}
+		if !raised {
+			if len(next) == len(rs.list) {
+				return rs, nil
+			}
+			return l.requirements(next, l.rs.direct, l.rs.pruned)
+		}
+		list = next
+	}
+}
+
+// least are the fewest requirements that keep what the packages need.
+func (l *loader) least() (*requirements, error) {
+	if l.rs.pruned {
+		return l.leastPruned()
+	}
+	return l.leastUnpruned()
+}
+
+// fixed are the requirements on Go itself.
+func (l *loader) runtimes() []version {
+	var list []version
+	for _, m := range l.rs.list {
+		if m.Path == "go" || m.Path == "toolchain" {
+			list = append(list, m)
+		}
+	}
+	return list
+}
+
+// leastPruned requires every module that has a package of "all"; and of the
+// modules that only tests of dependencies need, those that the graph would
+// otherwise have at a lower version.
+func (l *loader) leastPruned() (*requirements, error) {
+	list := l.runtimes()
+	isRoot := map[string]bool{l.p.path(): true}
+	add := func(m version) {
+		if !isRoot[m.Path] {
+			isRoot[m.Path] = true
+			list = append(list, m)
+		}
+	}
+	var queue []*pkg
+	queued := map[*pkg]bool{}
+	for _, k := range l.list {
+		if !k.inAll {
+			continue
+		}
+		if k.external() {
+			add(k.mod)
+		}
+		queue = append(queue, k)
+		queued[k] = true
+	}
+	tidy, err := l.requirements(list, l.rs.direct, true)
+	if err != nil {
+		return nil, err
+	}
+	for len(queue) > 0 {
+		level := queue
+		queue = nil
+		for _, k := range level {
+			if !k.external() && !k.own {
+				continue
+			}
+			around := k.imports
+			if k.test != nil {
+				around = append(slices.Clone(around), k.test)
+			}
+			for _, i := range around {
+				if !queued[i] {
+					queued[i] = true
+					queue = append(queue, i)
+				}
+			}
+			if k.external() && !isRoot[k.mod.Path] && compareVersions(k.mod.Path, tidy.selected[k.mod.Path], k.mod.Version) < 0 {
+				add(k.mod)
+			}
+		}
+		if len(list) > len(tidy.list) {
+			if tidy, err = l.requirements(list, l.rs.direct, true); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return l.unambiguous(tidy, isRoot)
+}
+
+// unambiguous requires a module by itself where otherwise another one in the
+// graph had the same package, too.
+func (l *loader) unambiguous(tidy *requirements, isRoot map[string]bool) (*requirements, error) {
+	for {
+		list := slices.Clone(tidy.list)
+		probe := &loader{resolver: l.resolver, rs: tidy}
+		for _, k := range l.list {
+			if !k.external() || isRoot[k.mod.Path] || k.testOf != nil {
+				continue
+			}
+			again := &pkg{path: k.path}
+			if err := probe.find(again); err != nil {
+				return nil, err
+			}
+			if len(again.several) > 0 {
+				isRoot[k.mod.Path] = true
+				list = append(list, k.mod)
+			}
+		}
+		if len(list) == len(tidy.list) {
+			return tidy, nil
+		}
+		var err error
+		if tidy, err = l.requirements(list, l.rs.direct, true); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// leastUnpruned requires what is imported directly, and otherwise only what
+// does not follow from that.
+func (l *loader) leastUnpruned() (*requirements, error) {
+	keep := l.runtimes()
+	kept := map[string]bool{}
+	var base []string
+	alts := map[string]string{}
+	for _, m := range keep {
+		kept[m.Path] = true
+	}
+	for _, k := range l.list {
+		if !k.external() {
+			continue
+		}
+		if !kept[k.mod.Path] {
+			kept[k.mod.Path] = true
+			keep = append(keep, k.mod)
+			if l.rs.direct[k.mod.Path] {
+				base = append(base, k.mod.Path)
+			}
+		}
+		for _, m := range k.alts {
+			alts[m.Path] = m.Version
+		}
+	}
+	for {
+		g, err := newGraph(l.ctx, l.p.path(), keep, false, l.look)
+		if err != nil {
+			return nil, err
+		}
+		before := len(keep)
+		for _, path := range slices.Sorted(maps.Keys(alts)) {
+			// Where a module that could have had a package stays in the graph, it
+			// must not be at a version that go.sum says nothing about.
+			if at := g.selected[path]; at != "" && compareVersions(path, at, alts[path]) < 0 {
+				keep = append(keep, version{Path: path, Version: alts[path]})
+			}
+		}
+		if len(keep) == before {
+			list := append(g.minimal(l.p.path(), base), l.runtimes()...)
+			return l.requirements(list, l.rs.direct, false)
+		}
+	}
+}
+
+// provided finds modules for packages that no required module has: the newest
+// that has them, with the longest path.
+func (l *loader) provided() ([]version, error) {
+	found := map[version]bool{}
+	for _, k := range l.list {
+		if k.wrong == "" || k.testOf != nil {
+			continue
+		}
+		m, err := l.provider(k.path)
+		if err != nil {
+			return nil, err
+		}
+		if m.Path != "" && compareVersions(m.Path, l.rs.selected[m.Path], m.Version) < 0 {
+			found[m] = true
+		}
+	}
+	added := slices.Collect(maps.Keys(found))
+	module.Sort(added)
+	return added, nil
+}
+
+// provider is the newest release of the module with the longest path that has
+// a package; zero if there is none.
+func (s *resolver) provider(pkg string) (version, error) {
+	if isStandard(pkg) || within(s.p.path(), pkg) {
+		return version{}, nil
+	}
+	for _, path := range prefixes(pkg) {
+		if module.CheckPath(path) != nil || s.refused[path] {
+			continue
+		}
+		h, err := s.r.history(s.ctx, path)
+		if isMissing(err) || err == nil && h.newest() == "" {
+			s.refused[path] = true
+			continue
+		}
+		if err != nil {
+			return version{}, err
+		}
+		m := version{Path: path, Version: h.newest()}
+		i, err := s.indexFor(m)
+		if err != nil {
+			return version{}, fmt.Errorf("looking for a module that has the package %s: %w", pkg, err)
+		}
+		if i.Packages[below(path, pkg)] != nil {
+			return m, nil
+		}
+	}
+	return version{}, nil
+}
+
+// keptSums are what a go.sum has to vouch for: every go.mod that counts in the
+// graph, and every module that has a package or could have it by its path.
+func (l *loader) keptSums(rs *requirements) []version {
+	keep := map[version]bool{}
+	note := func(m version, whole bool) {
+		src, err := l.p.source(m)
+		if err != nil || src.dir != "" {
+			return
+		}
+		if whole {
+			keep[src.mod] = true
+		} else {
+			keep[modKey(src.mod)] = true
+		}
+	}
+	for _, k := range l.list {
+		if k.testOf != nil || !k.external() {
+			continue
+		}
+		if compareGo(rs.selected["go"], "1.21") >= 0 {
+			note(k.mod, false)
+		}
+		versions := rs.selected
+		if rs.pruned && rs.roots[k.mod.Path] == k.mod.Version {
+			versions = rs.roots
+		}
+		for _, prefix := range prefixes(k.path) {
+			if v := versions[prefix]; v != "" && prefix != "go" && prefix != "toolchain" {
+				note(version{Path: prefix, Version: v}, true)
+			}
+		}
+	}
+	for m := range rs.requires {
+		note(m, false)
+	}
+	return slices.SortedFunc(maps.Keys(keep), func(a, b version) int { return strings.Compare(a.Path+a.Version, b.Path+b.Version) })
+}

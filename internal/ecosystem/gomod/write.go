@@ -1,0 +1,107 @@
+package gomod
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"golang.org/x/mod/modfile"
+
+	"bellwether/internal/core/model"
+)
+
+// rewritten is go.mod with the requirements of rs. Where only versions differ,
+// these are spliced in and all else stays byte for byte. Where lines come, go,
+// or change between direct and indirect, the file gets the one form that the
+// go command gives it.
+func (p *project) rewritten(rs *requirements, goVersion string, moves []model.Move) ([]byte, error) {
+	splices, ok := p.splices(rs, goVersion)
+	if ok {
+		return model.Apply(p.src, splices)
+	}
+	f, err := modfile.Parse(p.file, p.src, nil)
+	if err != nil {
+		return nil, err
+	}
+	if f.Go != nil && f.Go.Version != goVersion {
+		if err := f.AddGoStmt(goVersion); err != nil {
+			return nil, err
+		}
+	}
+	if f.Toolchain != nil && compareGo(f.Toolchain.Name, goVersion) <= 0 {
+		f.DropToolchainStmt()
+	}
+	for _, m := range moves {
+		for _, t := range slices.Clone(f.Tool) {
+			if m.Becomes != "" && within(m.Name, t.Path) {
+				if err := f.DropTool(t.Path); err != nil {
+					return nil, err
+				}
+				if err := f.AddTool(join(m.Becomes, below(m.Name, t.Path))); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	var list []*modfile.Require
+	for _, m := range rs.list {
+		if m.Path != "go" && m.Path != "toolchain" {
+			list = append(list, &modfile.Require{Mod: m, Indirect: !rs.direct[m.Path]})
+		}
+	}
+	if prunes(goVersion) {
+		f.SetRequireSeparateIndirect(list)
+	} else {
+		f.SetRequire(list)
+	}
+	f.Cleanup()
+	text, err := f.Format()
+	if err != nil {
+		return nil, fmt.Errorf("writing %s: %w", p.file, err)
+	}
+	if bytes.Contains(p.src, []byte("\r\n")) {
+		text = bytes.ReplaceAll(text, []byte("\n"), []byte("\r\n"))
+	}
+	return text, nil
+}
+
+// splices are the changes of versions; ok is false if more than versions
+// changes.
+func (p *project) splices(rs *requirements, goVersion string) (splices []model.Splice, ok bool) {
+	wanted := maps.Clone(rs.roots)
+	delete(wanted, "go")
+	delete(wanted, "toolchain")
+	for _, q := range p.mod.Require {
+		v := wanted[q.Mod.Path]
+		if v == "" || q.Indirect == rs.direct[q.Mod.Path] {
+			return nil, false
+		}
+		delete(wanted, q.Mod.Path)
+		if v != q.Mod.Version {
+			splices = append(splices, model.Splice{Site: p.site(q.Syntax, q.Mod.Version), New: v})
+		}
+	}
+	if g := p.mod.Go; g != nil && g.Version != goVersion {
+		splices = append(splices, model.Splice{Site: p.site(g.Syntax, g.Version), New: goVersion})
+	}
+	t := p.mod.Toolchain
+	return splices, len(wanted) == 0 && (t == nil || compareGo(strings.TrimPrefix(t.Name, "go"), goVersion) > 0)
+}
+
+// raised is the go.work with its go line not below that of its modules; nil if
+// it is fine.
+func (w *workspace) raised(goVersion string) *model.FileEdit {
+	if w == nil || w.mod.Go == nil || compareGo(w.mod.Go.Version, goVersion) >= 0 {
+		return nil
+	}
+	line := w.mod.Go.Syntax
+	text := string(w.src[line.Start.Byte:line.End.Byte])
+	splice := model.Splice{Site: model.Site{File: w.file, Start: line.Start.Byte, End: line.End.Byte, Line: line.Start.Line, Text: text}, New: strings.Replace(text, w.mod.Go.Version, goVersion, 1)}
+	fresh, err := model.Apply(w.src, []model.Splice{splice})
+	if err != nil {
+		return nil
+	}
+	return &model.FileEdit{File: w.file, Old: w.src, New: fresh}
+}
