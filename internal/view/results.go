@@ -308,12 +308,11 @@ func (o Out) Leg(r *finding.LegResult) error {
 	d.add(gap{})
 	verification(d, r.Verification)
 	comparison(d, &r.Comparison)
-	passed, failed := r.Verification.Count()
 	switch {
 	case r.Done && r.Commit != "":
-		d.add(line{span{"done", good}, plain(", %s, committed as %.10s; %s to go", tests(passed, failed), r.Commit, count(r.Left, "leg", "legs"))})
+		d.add(line{span{"done", good}, plain(", %s, committed as %.10s; %s to go", tests(r.Verification), r.Commit, count(r.Left, "leg", "legs"))})
 	case r.Done:
-		d.add(line{span{"done", good}, plain(", %s; %s to go", tests(passed, failed), count(r.Left, "leg", "legs"))})
+		d.add(line{span{"done", good}, plain(", %s; %s to go", tests(r.Verification), count(r.Left, "leg", "legs"))})
 	default:
 		d.add(line{span{"not done", bad}, plain(": the leg's changes are in the working tree, nothing is committed")},
 			line{plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(" again, or take the leg back with "), span{"bellwether undo", strong}})
@@ -321,8 +320,12 @@ func (o Out) Leg(r *finding.LegResult) error {
 	return o.show("leg", r, d)
 }
 
-func tests(passed, failed int) string {
+// tests sums a verification up that is good enough.
+func tests(v *finding.Verification) string {
+	passed, failed := v.Count()
 	switch {
+	case passed+failed == 0 && !v.Green():
+		return "nothing worse than before"
 	case passed+failed == 0:
 		return "all stages passed"
 	case failed == 0:
@@ -343,7 +346,7 @@ func (o Out) Verify(r *finding.Result) error {
 	passed, failed := r.Count()
 	switch {
 	case r.Green():
-		d.add(line{span{"green", good}, plain(": %s", tests(passed, failed))})
+		d.add(line{span{"green", good}, plain(": %s", tests(r.Verification))})
 	case passed+failed > 0:
 		d.add(line{span{"not green", bad}, plain(": %s passed, %d failed", count(passed, "test", "tests"), failed)})
 	default:
@@ -425,6 +428,11 @@ func comparison(d *document, c *finding.Comparison) {
 	part("no longer runs:", bad, names(c.Vanished))
 	part("fails:", warn, failing(c.StillFailing))
 	part("passes, and did not before:", good, names(c.NewlyPassing))
+	var said list
+	for _, f := range c.NewFindings {
+		said = append(said, line{span{f.Text, warn}, plain(" (%s)", f.Place)})
+	}
+	part("is said of the sources now, and was not before:", warn, said)
 	for _, s := range c.BrokenStages {
 		d.add(line{span{fmt.Sprintf("%s %s", s.Name, s.Status), bad}, plain(": %s", strings.Join(s.Command, " "))}, code(s.Tail), gap{})
 	}

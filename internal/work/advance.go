@@ -109,10 +109,11 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	if err := a.checkout(ctx); err != nil {
 		return nil, err
 	}
-	v, err := a.verify(ctx, a.repo, moved.edits, a.leg.ID)
+	v, refreshed, err := a.verify(ctx, a.repo, moved.edits, a.leg.ID)
 	if err != nil {
 		return nil, err
 	}
+	moved.edits = append(moved.edits, refreshed...)
 	for _, s := range v.Stages {
 		// Without its packages nothing can be verified, and there is nothing
 		// that a person could repair in the sources: the tree stays as it is.
@@ -151,12 +152,17 @@ func (a *advance) repaired(ctx context.Context, record *legRecord) (*finding.Leg
 	if baseline == nil {
 		baseline = &finding.Verification{}
 	}
-	v, err := a.verify(ctx, a.repo, nil, a.leg.ID)
+	v, refreshed, err := a.verify(ctx, a.repo, nil, a.leg.ID)
 	if err != nil {
 		return nil, err
 	}
 	leg := model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component, Moves: a.leg.moves(a.partOf(a.leg))}
 	result := &finding.LegResult{Leg: leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
+	if len(refreshed) > 0 {
+		if err := a.journal().Write(refreshed); err != nil {
+			return nil, err
+		}
+	}
 	var paths []string
 	if a.repo != nil {
 		changes, err := a.repo.Changes(ctx)
@@ -300,7 +306,7 @@ func (a *advance) ensureBaseline(ctx context.Context) (*finding.Verification, er
 		}
 	}
 	a.tell(Event{Text: "proving the start: the project as it is", Done: true, Good: true})
-	v, err := a.verify(ctx, a.repo, nil, "baseline")
+	v, _, err := a.verify(ctx, a.repo, nil, "baseline")
 	if err != nil {
 		return nil, err
 	}

@@ -1,12 +1,15 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
@@ -109,6 +112,50 @@ func (p *Project) dropLeftover(repo *git.Repo) {
 		return
 	}
 	(&scratch{top: string(base), repo: repo, note: p.keep("scratch")}).drop()
+}
+
+// changed are the files below a folder that are not in the scratch as they are
+// in the project at root.
+func (s *scratch) changed(root, folder string) ([]model.FileEdit, error) {
+	names := map[string]bool{}
+	for _, base := range []string{s.dir, root} {
+		err := filepath.WalkDir(filepath.Join(base, filepath.FromSlash(folder)), func(name string, d fs.DirEntry, err error) error {
+			if err != nil || !d.Type().IsRegular() {
+				return err
+			}
+			below, err := filepath.Rel(base, name)
+			names[filepath.ToSlash(below)] = true
+			return err
+		})
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	read := func(base, name string) ([]byte, error) {
+		data, err := os.ReadFile(filepath.Join(base, filepath.FromSlash(name)))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, nil
+		}
+		if data == nil {
+			data = []byte{}
+		}
+		return data, err
+	}
+	var edits []model.FileEdit
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		before, err := read(root, name)
+		if err != nil {
+			return nil, err
+		}
+		after, err := read(s.dir, name)
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Equal(before, after) || (before == nil) != (after == nil) {
+			edits = append(edits, model.FileEdit{File: name, Old: before, New: after})
+		}
+	}
+	return edits, nil
 }
 
 // copyTree copies what belongs to a project: not what was installed into

@@ -39,7 +39,7 @@ func (p *Project) Verify(ctx context.Context) (*finding.Result, error) {
 		return nil, err
 	}
 	defer release()
-	v, err := p.verify(ctx, repo, nil, "verify")
+	v, _, err := p.verify(ctx, repo, nil, "verify")
 	if err != nil {
 		return nil, err
 	}
@@ -74,30 +74,42 @@ func (p *Project) repo(ctx context.Context) (*git.Repo, error) {
 	return repo, nil
 }
 
-// verify runs all stages of all components in a scratch with edits made.
-func (p *Project) verify(ctx context.Context, repo *git.Repo, edits []model.FileEdit, label string) (*finding.Verification, error) {
+// verify runs all stages of all components in a scratch with edits made. Files
+// that stages wrote anew, and that belong to the project, come back as edits.
+func (p *Project) verify(ctx context.Context, repo *git.Repo, edits []model.FileEdit, label string) (*finding.Verification, []model.FileEdit, error) {
 	s, err := p.newScratch(ctx, repo, edits)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer s.drop()
 	key, err := p.contentKey(s.dir)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	var refreshed []model.FileEdit
 	v := &finding.Verification{Key: key, At: p.now, Tools: p.tools(ctx)}
 	for _, part := range p.Components {
 		failed := false
 		for _, stage := range p.stages(part) {
 			result, err := p.runStage(ctx, s, part, stage, label, failed)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			failed = failed || result.Red()
 			v.Stages = append(v.Stages, result)
+			if result.Status != finding.Passed {
+				continue
+			}
+			for _, folder := range stage.Refreshes {
+				edits, err := s.changed(p.Root, folder)
+				if err != nil {
+					return nil, nil, fmt.Errorf("taking back what the stage %s wrote: %w", stage.Name, err)
+				}
+				refreshed = append(refreshed, edits...)
+			}
 		}
 	}
-	return v, nil
+	return v, refreshed, nil
 }
 
 // stages are the ecosystem's, with the settings' in their place.
@@ -178,7 +190,7 @@ func (p *Project) runStage(ctx context.Context, s *scratch, part *Part, stage mo
 	default:
 		result.Status = finding.Passed
 	}
-	p.readLog(&result, logFile, s.dir)
+	p.readLog(&result, part, logFile, s.dir)
 	p.tell(Event{Text: title, Done: true, Good: result.Status == finding.Passed, Note: stageNote(result)})
 	return result, nil
 }
@@ -196,15 +208,18 @@ func stageNote(s finding.Stage) string {
 
 // readLog takes test results, and the end of a failed stage's output, from
 // its log. Paths of the scratch are told as paths of the project.
-func (p *Project) readLog(result *finding.Stage, name, scratchDir string) {
+func (p *Project) readLog(result *finding.Stage, part *Part, name, scratchDir string) {
 	text, err := os.ReadFile(name)
 	if err != nil {
 		return
 	}
 	clean := strings.ReplaceAll(string(text), scratchDir+string(filepath.Separator), "")
-	result.Tests, _ = finding.ReadTAP(strings.NewReader(clean))
+	result.Tests = finding.ReadTests(clean, part.Name, part.Dir)
+	if result.Tests == nil {
+		result.Findings = finding.ReadFindings(clean, part.Dir)
+	}
 	if result.Status != finding.Passed {
-		result.Tail = finding.LastLines(clean, tailLines)
+		result.Tail = finding.LastLines(finding.Readable(clean), tailLines)
 	}
 }
 

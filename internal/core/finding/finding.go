@@ -30,10 +30,11 @@ type Stage struct {
 	Optional  bool          `json:"optional,omitempty"` // a failure does not fail the verification
 	Exit      int           `json:"exit,omitempty"`
 	Duration  time.Duration `json:"nanoseconds,omitempty"`
-	Why       string        `json:"why,omitempty"`   // of a skipped or failed stage
-	Tests     []Test        `json:"tests,omitempty"` // where the runner tells them one by one
-	Log       string        `json:"log,omitempty"`   // file, relative to the project
-	Tail      []string      `json:"tail,omitempty"`  // the last lines printed, of a failed stage
+	Why       string        `json:"why,omitempty"`      // of a skipped or failed stage
+	Tests     []Test        `json:"tests,omitempty"`    // where the runner tells them one by one
+	Findings  []Finding     `json:"findings,omitempty"` // what a compiler or checker says of places
+	Log       string        `json:"log,omitempty"`      // file, relative to the project
+	Tail      []string      `json:"tail,omitempty"`     // the last lines printed, of a failed stage
 }
 
 // Verification is what came of all stages.
@@ -71,11 +72,12 @@ func (v *Verification) Count() (passed, failed int) {
 // Comparison is what changed from a baseline to a later verification. Names
 // are sorted.
 type Comparison struct {
-	NewlyFailing []Test   `json:"newly-failing,omitempty"` // failed, and did not fail before
-	StillFailing []Test   `json:"still-failing,omitempty"` // failed before, too
-	NewlyPassing []string `json:"newly-passing,omitempty"` // failed before
-	Vanished     []string `json:"vanished,omitempty"`      // ran before, did not run now
-	BrokenStages []Stage  `json:"broken-stages,omitempty"` // failed, and did not before, and no test tells why
+	NewlyFailing []Test    `json:"newly-failing,omitempty"` // failed, and did not fail before
+	StillFailing []Test    `json:"still-failing,omitempty"` // failed before, too
+	NewlyPassing []string  `json:"newly-passing,omitempty"` // failed before
+	Vanished     []string  `json:"vanished,omitempty"`      // ran before, did not run now
+	BrokenStages []Stage   `json:"broken-stages,omitempty"` // failed, and did not before, and no test tells why
+	NewFindings  []Finding `json:"new-findings,omitempty"`  // said of places now, and not before
 }
 
 // Worse tells whether something that was right before no longer is.
@@ -90,6 +92,11 @@ func Compare(before, after *Verification) Comparison {
 	for _, s := range after.Stages {
 		old := before.stage(s.Component, s.Name)
 		c.compareTests(old, s)
+		var said []Finding
+		if old != nil {
+			said = old.Findings
+		}
+		c.NewFindings = append(c.NewFindings, newFindings(said, s.Findings)...)
 		wasRed := old != nil && old.Red()
 		explained := slices.ContainsFunc(s.Tests, func(t Test) bool { return !t.Passed && !t.Skipped })
 		if s.Red() && !wasRed && !explained {

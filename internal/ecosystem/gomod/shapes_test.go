@@ -1,0 +1,205 @@
+package gomod
+
+import (
+	"context"
+	"fmt"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/route"
+	versions "bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+	"bellwether/internal/standin/shorthand"
+)
+
+// A shape is a txtar file: "universe" in shorthand, the project's files, "ask"
+// (a name and a query a line, or "newest" and a name), and "want": lines "PATH
+// VERSION", with "indirect" after it where it is, or "PATH absent"; lines "FILE
+// has TEXT"; or "error:" and texts that the error must hold. The go command
+// makes the project tidy first, unless there is a section "as-is". The module
+// in the folder that "dir" names is the one that is resolved.
+func TestShapes(t *testing.T) {
+	files, err := filepath.Glob("testdata/shapes/*.txtar")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txtar"), func(t *testing.T) {
+			t.Parallel()
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			runShape(t, archive)
+		})
+	}
+}
+
+func runShape(t *testing.T, archive *txtar.Archive) {
+	root := t.TempDir()
+	sections := map[string]string{"dir": ".\n"}
+	for _, f := range archive.Files {
+		sections[f.Name] = string(f.Data)
+		switch f.Name {
+		case "universe", "ask", "want", "as-is", "dir":
+			continue
+		}
+		name := filepath.Join(root, filepath.FromSlash(f.Name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		text := string(f.Data)
+		if strings.Contains(sections["as-is"], "CRLF") {
+			text = strings.ReplaceAll(text, "\n", "\r\n")
+		}
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+	}
+	dir := strings.TrimSpace(sections["dir"])
+	j := newJudge(t, filepath.Join(root, dir), sections["universe"])
+	if _, asIs := sections["as-is"]; !asIs {
+		j.run("mod", "tidy")
+	}
+	outcome, err := j.resolve(root, dir, sections["ask"])
+	if texts, wantsError := strings.CutPrefix(sections["want"], "error:"); wantsError {
+		require.Error(t, err)
+		t.Log(err)
+		for text := range strings.Lines(texts) {
+			assert.ErrorContains(t, err, strings.TrimSpace(text))
+		}
+		return
+	}
+	require.NoError(t, err)
+	for _, edit := range outcome.Edits {
+		require.NoError(t, os.WriteFile(filepath.Join(root, filepath.FromSlash(edit.File)), edit.New, 0o644))
+	}
+	p, err := readProject(os.DirFS(root), dir)
+	require.NoError(t, err)
+	for line := range strings.Lines(sections["want"]) {
+		name, want, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if text, ok := strings.CutPrefix(want, "has "); ok {
+			data, err := os.ReadFile(filepath.Join(root, filepath.FromSlash(name)))
+			require.NoError(t, err)
+			assert.Contains(t, string(data), text, name)
+			continue
+		}
+		got := "absent"
+		if q := p.required(name); q != nil {
+			if got = q.Mod.Version; q.Indirect {
+				got += " indirect"
+			}
+		}
+		if name == "go" {
+			got = p.goVersion()
+		}
+		if name == "notice" {
+			assert.Contains(t, strings.Join(outcome.Notices, "\n"), want)
+			continue
+		}
+		assert.Equal(t, want, got, name)
+	}
+	again, err := j.resolve(root, dir, "")
+	require.NoError(t, err)
+	assert.Empty(t, again.Edits, "resolving what is resolved changes nothing")
+	j.accepts(strings.Contains(sections["as-is"], "CRLF"), sections["go.work"] != "")
+}
+
+// judge is the go command, with a stand-in for a proxy.
+type judge struct {
+	t   *testing.T
+	dir string
+	env []string
+}
+
+func newJudge(t *testing.T, dir, universe string) *judge {
+	u, err := shorthand.Modules(universe)
+	require.NoError(t, err)
+	server := httptest.NewServer(u.Proxy())
+	t.Cleanup(server.Close)
+	return &judge{t, dir, []string{
+		"GOPROXY=" + server.URL, "GOSUMDB=off", "GOFLAGS=-modcacherw", "GOMODCACHE=" + t.TempDir(), "GOTOOLCHAIN=local", "GOENV=off", "GOWORK=", "GO111MODULE=on",
+	}}
+}
+
+func (j *judge) command(args ...string) ([]byte, error) {
+	cmd := exec.Command("go", args...)
+	cmd.Dir = j.dir
+	cmd.Env = append(os.Environ(), j.env...)
+	return cmd.CombinedOutput()
+}
+
+func (j *judge) run(args ...string) string {
+	j.t.Helper()
+	out, err := j.command(args...)
+	require.NoError(j.t, err, "go %s:\n%s", strings.Join(args, " "), out)
+	return string(out)
+}
+
+// resolve resolves the module with bounds of one query a line.
+func (j *judge) resolve(root, dir, ask string) (*ecosystem.Outcome, error) {
+	c, err := Ecosystem{}.Read(os.DirFS(root), dir)
+	if err != nil {
+		return nil, err
+	}
+	r, err := j.connect(root)
+	if err != nil {
+		return nil, err
+	}
+	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	for line := range strings.Lines(ask) {
+		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if name == "newest" {
+			at, err := order{}.Parse(c.Find(text)[0].Locked)
+			if err != nil {
+				return nil, err
+			}
+			goal.Bounds[text] = route.Bound{Newest: true, Allow: func(v versions.Version) bool {
+				return v.Compare(at) >= 0 && v.Line() == at.Line() && !v.Preview()
+			}}
+			goal.Fit = true
+			continue
+		}
+		rng, err := order{}.ParseRange(text)
+		if err != nil {
+			return nil, err
+		}
+		goal.Bounds[name] = route.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
+		goal.First = append(goal.First, name)
+	}
+	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: goal})
+}
+
+func (j *judge) connect(root string) (ecosystem.Registry, error) {
+	return Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
+		Root: root, Environ: j.env, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		Ask: func(_ context.Context, args ...string) (string, error) {
+			if args[len(args)-1] == "GOVERSION" {
+				return "go1.26.0", nil
+			}
+			return "", fmt.Errorf("not asked in tests: %v", args)
+		},
+	}, ".")
+}
+
+// accepts has the go command say that nothing is to be tidied, that what it
+// fetched is what go.sum says, and that it builds.
+func (j *judge) accepts(otherForm, workspace bool) {
+	j.t.Helper()
+	if !otherForm {
+		j.env = append(j.env, "GOWORK=off")
+		j.run("mod", "tidy", "-diff")
+		j.env = j.env[:len(j.env)-1]
+	}
+	j.run("mod", "verify")
+	if workspace {
+		j.run("build", "./...")
+	} else {
+		j.run("build", "-mod=readonly", "./...")
+	}
+	j.run("vet", "./...")
+	j.run("test", "./...")
+}
