@@ -53,11 +53,7 @@ type loader struct {
 // load finds all packages, with the modules that rs selects.
 func (s *resolver) load(rs *requirements) (*loader, error) {
 	l := &loader{resolver: s, rs: rs, full: !rs.pruned, pkgs: map[string]*pkg{}}
-	starts := s.own.paths()
-	for _, t := range s.p.mod.Tool {
-		starts = append(starts, t.Path)
-	}
-	for _, path := range starts {
+	for _, path := range append(s.own.paths(), s.tools...) {
 		l.promote(l.meet(path, nil))
 	}
 	for len(l.next) > 0 {

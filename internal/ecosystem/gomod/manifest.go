@@ -168,6 +168,15 @@ func (p *project) site(line *modfile.Line, token string) model.Site {
 	return model.Site{File: p.file, Start: line.Start.Byte, End: line.End.Byte, Line: line.Start.Line, Text: string(p.src[line.Start.Byte:line.End.Byte])}
 }
 
+// tools are the packages that tool lines name.
+func (p *project) tools() []string {
+	var all []string
+	for _, t := range p.mod.Tool {
+		all = append(all, t.Path)
+	}
+	return all
+}
+
 // place is "file:line" of a line of go.mod.
 func (p *project) place(line *modfile.Line) string {
 	return fmt.Sprintf("%s:%d", p.file, line.Start.Line)

@@ -25,14 +25,18 @@ type resolver struct {
 	ask      ecosystem.Ask
 	look     summarizer
 	own      *sources
+	tools    []string // packages that tool lines name
 	folders  memo[string, *index]
 	refused  map[string]bool // paths that are no modules
 	problem  *solve.Problem
 	subjects []*subject // by solve.ID
 	lessons  []lesson
 	extra    []version // candidates that no list has, and something requires
+	raised   []version // indirect requirements that must be higher than what requires them says
 	reaches  memo[version, *graph]
-	notices  []string
+	deeps    memo[version, *graph]
+	notices  []string // of the present round
+	told     []string // for good
 }
 
 // subject is a requirement that is to get a version.
@@ -84,9 +88,9 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 		if err != nil {
 			return nil, err
 		}
-		learned := len(s.lessons)
+		learned := len(s.lessons) + len(s.raised)
 		o, err := s.build(chosen)
-		if err != nil || len(s.lessons) == learned {
+		if err != nil || len(s.lessons)+len(s.raised) == learned {
 			return o, err
 		}
 	}
@@ -315,7 +319,7 @@ func (s *resolver) expand(sub *subject, c int) error {
 		if need.Version == "" || compareVersions(need.Path, need.Version, other.req.Locked) <= 0 && other.at == other.lowest() {
 			continue
 		}
-		if other.req.Subject != runtimeGo && !slices.ContainsFunc(other.candidates, func(k candidate) bool { return k.m == need }) {
+		if !slices.ContainsFunc(other.candidates, func(k candidate) bool { return k.m == need }) {
 			s.extra = append(s.extra, need)
 			return errAgain
 		}
@@ -324,16 +328,57 @@ func (s *resolver) expand(sub *subject, c int) error {
 		}
 	}
 	for _, l := range s.lessons {
-		if l.of != sub.candidates[c].m || l.need.Path == "" {
-			continue
-		}
-		for _, other := range s.subjects {
-			if other.req.Name == l.need.Path {
-				s.state(sub, func(i int) bool { return i == c }, other, l.need, l.text)
-			}
+		if l.of == sub.candidates[c].m && l.need.Path != "" {
+			s.recall(sub, l)
 		}
 	}
 	return nil
+}
+
+// recall states what was learned of a candidate. What was learned of others of
+// its subject in the same respect is stated with it.
+func (s *resolver) recall(sub *subject, l lesson) {
+	i := slices.IndexFunc(s.subjects, func(o *subject) bool { return o.req.Name == l.need.Path })
+	if i < 0 {
+		return
+	}
+	when, need, text := map[version]bool{l.of: true}, l.need, l.text
+	for _, o := range s.lessons {
+		if o.need.Path != need.Path || o.of.Path != l.of.Path || s.subjects[i].satisfied(o.need) != s.subjects[i].satisfied(l.need) {
+			continue
+		}
+		when[o.of] = true
+		if compareVersions(need.Path, o.need.Version, need.Version) < 0 {
+			need = o.need
+		}
+	}
+	has := func(i int) bool { return when[sub.candidates[i].m] }
+	if len(when) > 1 {
+		text = orNewer(sub, has, need)
+	}
+	s.state(sub, has, s.subjects[i], need, text)
+}
+
+// satisfied tells whether some allowed candidate meets a requirement.
+func (sub *subject) satisfied(need version) bool {
+	ok := sub.meets(need)
+	for i, allowed := range sub.allowed {
+		if allowed && ok(i) {
+			return true
+		}
+	}
+	return false
+}
+
+// orNewer tells what several candidates of a subject require.
+func orNewer(sub *subject, has func(i int) bool, need version) string {
+	path := sub.req.Name
+	for i, c := range sub.candidates {
+		if has(i) {
+			path = c.m.Path
+		}
+	}
+	return fmt.Sprintf("%s %s requires %s %s or newer", path, solve.Runs(sub.texts(), has), need.Path, need.Version)
 }
 
 // errAgain means that the problem is to be stated anew, with more candidates.
@@ -355,12 +400,9 @@ func (sub *subject) meets(need version) func(i int) bool {
 // Where that cannot be, what holds for the candidates below it, too, is stated
 // in one: it makes a proof short.
 func (s *resolver) imply(sub *subject, c int, other *subject, need version, g *graph) error {
-	ok := other.meets(need)
-	for i := range other.candidates {
-		if other.allowed[i] && ok(i) {
-			s.state(sub, func(i int) bool { return i == c }, other, need, chained(g.chain(need)))
-			return nil
-		}
+	if other.satisfied(need) {
+		s.state(sub, func(i int) bool { return i == c }, other, need, chained(g.chain(need)))
+		return nil
 	}
 	top := -1 // the highest that other can be
 	for i := range other.candidates {
@@ -383,12 +425,11 @@ func (s *resolver) imply(sub *subject, c int, other *subject, need version, g *g
 			weakest.Version = v
 		}
 	}
-	text := chained(g.chain(need))
+	text, has := chained(g.chain(need)), func(i int) bool { return first <= i && i <= c }
 	if first < c {
-		text = fmt.Sprintf("%s %s requires %s %s or newer", sub.candidates[c].m.Path,
-			solve.Runs(sub.texts(), func(i int) bool { return first <= i && i <= c }), need.Path, weakest.Version)
+		text = orNewer(sub, has, weakest)
 	}
-	s.state(sub, func(i int) bool { return first <= i && i <= c }, other, weakest, text)
+	s.state(sub, has, other, weakest, text)
 	return nil
 }
 

@@ -152,6 +152,9 @@ func (j *judge) resolve(root, dir, ask string) (*ecosystem.Outcome, error) {
 	goal := route.Goal{Bounds: map[string]route.Bound{}}
 	for line := range strings.Lines(ask) {
 		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if name == "" {
+			continue
+		}
 		if name == "newest" {
 			at, err := order{}.Parse(c.Find(text)[0].Locked)
 			if err != nil {

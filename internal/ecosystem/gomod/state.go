@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -23,7 +24,14 @@ func (s *resolver) build(chosen []candidate) (*ecosystem.Outcome, error) {
 	if err != nil || moved == nil {
 		return nil, err
 	}
-	s.own = moved
+	s.own, s.tools = moved, s.p.tools()
+	for i, c := range chosen {
+		for k, tool := range s.tools {
+			if from := s.subjects[i].req.Name; within(from, tool) {
+				s.tools[k] = join(c.m.Path, below(from, tool))
+			}
+		}
+	}
 	roots := []version{}
 	goVersion := s.p.goVersion()
 	for _, q := range s.p.mod.Require {
@@ -43,13 +51,13 @@ func (s *resolver) build(chosen []candidate) (*ecosystem.Outcome, error) {
 			roots[at].Version = c.m.Version
 		}
 	}
-	roots = append(roots, version{Path: "go", Version: goVersion})
+	roots = append(append(roots, s.raised...), version{Path: "go", Version: goVersion})
 	l, err := s.tidied(roots)
 	if err != nil {
 		return nil, s.blame(chosen, err)
 	}
-	if s.learn(chosen, l) {
-		return nil, nil
+	if again, err := s.learn(chosen, l); again || err != nil {
+		return nil, err
 	}
 	if err := s.sound(l); err != nil {
 		return nil, err
@@ -153,55 +161,138 @@ func join(module, below string) string {
 
 // learn notes what the built state says against the chosen versions, and tells
 // whether there was anything new.
-func (s *resolver) learn(chosen []candidate, l *loader) bool {
-	count := len(s.lessons)
-	moved := func(path string) (candidate, bool) {
-		for i, c := range chosen {
-			if sub := s.subjects[i]; within(c.m.Path, path) && sub.candidates[sub.at].m != c.m {
-				return c, true
-			}
-		}
-		return candidate{}, false
-	}
+func (s *resolver) learn(chosen []candidate, l *loader) (bool, error) {
+	count, raised := len(s.lessons), len(s.raised)
 	for _, k := range l.list {
-		switch {
-		case k.wrong != "" && k.inAll:
-			if c, ok := moved(k.path); ok {
-				s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s %s has no package %s, which %s imports", c.m.Path, c.m.Version, k.path, s.importer(k))})
-			}
-		case len(k.several) > 1 && k.inAll:
-			if c, ok := moved(k.path); ok {
-				s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s is in both %s %s and %s %s", k.path, k.several[0].Path, k.several[0].Version, k.several[1].Path, k.several[1].Version)})
-			}
-		}
-	}
-	if len(s.lessons) > count {
-		return true
-	}
-	for i, c := range chosen {
-		got := l.rs.selected[c.m.Path]
-		if c.m.Path == "go" && compareGo(got, c.m.Version) <= 0 || got == c.m.Version || got == "" {
+		if !k.inAll || k.wrong == "" && len(k.several) < 2 {
 			continue
 		}
-		if at, sub := c.m, s.subjects[i]; sub.req.Name != at.Path && compareVersions(at.Path, got, at.Version) > 0 {
-			continue // another major that is there already, and higher
+		c, ok := s.culprit(chosen, k)
+		if !ok {
+			continue
 		}
-		need := version{Path: c.m.Path, Version: got}
-		chain := l.rs.chain(need)
-		text := chained(chain)
-		for k, by := range chosen {
-			if by.m == chain[0] && k != i {
-				s.lessons = append(s.lessons, lesson{of: by.m, need: need, text: text})
+		text := fmt.Sprintf("%s %s has no package %s, which %s imports", c.m.Path, c.m.Version, k.path, s.importer(k))
+		if len(k.several) > 1 {
+			part, whole := k.several[0], k.several[len(k.several)-1]
+			found, err := s.partTo(c, k.path, part, whole)
+			if err != nil {
+				return false, err
 			}
+			if found {
+				continue
+			}
+			text = fmt.Sprintf("with %s %s, the package %s is in both %s %s and %s %s", c.m.Path, c.m.Version, k.path, part.Path, part.Version, whole.Path, whole.Version)
+		} else if !within(c.m.Path, k.path) {
+			text = fmt.Sprintf("%s %s comes with %s, which imports %s, which no module has", c.m.Path, c.m.Version, k.stack(), k.path)
 		}
-		if len(s.lessons) == count {
-			s.lessons = append(s.lessons, lesson{of: c.m, text: text + ", so " + c.m.Path + " cannot be at " + c.m.Version})
-		}
-		if c.m.Path != "go" {
-			s.extra = append(s.extra, need)
+		s.lessons = append(s.lessons, lesson{of: c.m, text: text})
+	}
+	if len(s.lessons) > count || len(s.raised) > raised {
+		return true, nil
+	}
+	for i, c := range chosen {
+		s.compare(chosen, i, c, l)
+	}
+	return len(s.lessons) > count, nil
+}
+
+// culprit is the moved requirement on account of which a package cannot be
+// had: the one that should have it, else one that brought its importer or one
+// of the modules that have it.
+func (s *resolver) culprit(chosen []candidate, k *pkg) (candidate, bool) {
+	var moved []candidate
+	for i, c := range chosen {
+		if sub := s.subjects[i]; sub.candidates[sub.at].m != c.m && c.m.Path != "go" {
+			moved = append(moved, c)
 		}
 	}
-	return len(s.lessons) > count
+	for _, c := range moved {
+		if within(c.m.Path, k.path) && len(k.several) < 2 {
+			return c, true
+		}
+	}
+	suspects := slices.Clone(k.several)
+	if k.by != nil {
+		suspects = append(suspects, k.by.mod)
+	}
+	for _, c := range moved {
+		g, err := s.deep(c.m)
+		if err == nil && slices.ContainsFunc(suspects, func(m version) bool { return slices.Contains(g.order, m) }) {
+			return c, true
+		}
+	}
+	return candidate{}, false
+}
+
+// deep is all that hangs on a version, with nothing pruned away.
+func (s *resolver) deep(m version) (*graph, error) {
+	return s.deeps.get(m, func() (*graph, error) {
+		return newGraph(s.ctx, s.p.path(), []version{m}, false, s.look)
+	})
+}
+
+// partTo looks for the first release of a module that no longer has a package
+// which another module has as well, since it was split off, and has it raised
+// to that.
+func (s *resolver) partTo(c candidate, pkg string, part, whole version) (bool, error) {
+	h, err := s.r.history(s.ctx, whole.Path)
+	if isMissing(err) || err == nil && h.newest() == "" {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	var failed error
+	has := func(v string) bool {
+		i, err := s.indexFor(version{Path: whole.Path, Version: v})
+		if err != nil {
+			failed = err
+			return false
+		}
+		return i.Packages[below(whole.Path, pkg)] != nil
+	}
+	after := slices.DeleteFunc(slices.Clone(h.versions), func(v string) bool {
+		return compareVersions(whole.Path, v, whole.Version) <= 0 || isPreview(v)
+	})
+	if len(after) == 0 || has(after[len(after)-1]) {
+		return false, failed
+	}
+	at := sort.Search(len(after)-1, func(i int) bool { return !has(after[i]) })
+	need := version{Path: whole.Path, Version: after[at]}
+	text := fmt.Sprintf("%s %s comes with %s, whose package %s is in %s below %s, too", c.m.Path, c.m.Version, part.Path, pkg, whole.Path, need.Version)
+	if slices.ContainsFunc(s.subjects, func(o *subject) bool { return o.req.Name == need.Path }) {
+		s.lessons = append(s.lessons, lesson{of: c.m, need: need, text: text})
+	} else {
+		s.raised = append(s.raised, need)
+		s.told = append(s.told, fmt.Sprintf("%s goes to %s: %s", need.Path, need.Version, text))
+	}
+	return true, failed
+}
+
+// compare notes where the selected version is not the chosen one.
+func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
+	count := len(s.lessons)
+	got := l.rs.selected[c.m.Path]
+	if c.m.Path == "go" && compareGo(got, c.m.Version) <= 0 || got == c.m.Version || got == "" {
+		return
+	}
+	if s.subjects[i].req.Name != c.m.Path && compareVersions(c.m.Path, got, c.m.Version) > 0 {
+		return // another major that is there already, and higher
+	}
+	need := version{Path: c.m.Path, Version: got}
+	for _, by := range chosen {
+		// What raised it may be pruned away in the graph of a root alone.
+		if by.m.Path == "go" {
+			continue
+		}
+		if g, err := s.deep(by.m); err == nil && slices.Contains(g.order, need) {
+			s.lessons = append(s.lessons, lesson{of: by.m, need: need, text: chained(g.chain(need))})
+		}
+	}
+	if len(s.lessons) == count {
+		s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s %s is required by what is needed besides, so it cannot be at %s", c.m.Path, got, c.m.Version)})
+	}
+	s.extra = append(s.extra, need)
 }
 
 // importer names who imports a package: the line, where it is the module's
@@ -266,7 +357,7 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 	}
 	model.SortMoves(o.Moves)
 	o.Carried = s.carried(l, o.Moves)
-	text, err := s.p.rewritten(l.rs, goVersion, o.Moves)
+	text, err := s.p.rewritten(l.rs, goVersion, s.tools)
 	if err != nil {
 		return nil, err
 	}
@@ -284,7 +375,7 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 		o.Edits = append(o.Edits, *e)
 	}
 	o.Edits = append(o.Edits, edits...)
-	o.Notices = sortedSet(s.notices)
+	o.Notices = sortedSet(append(s.notices, s.told...))
 	return o, nil
 }
 

@@ -108,11 +108,19 @@ func (l *loader) grown() (*requirements, error) {
 	return l.withRoots(list)
 }
 
-// withRoots loads requirements, and raises them until each is at the version
-// that is selected.
+// withRoots are the loader's requirements with another list of roots.
 func (l *loader) withRoots(list []version) (*requirements, error) {
+	return l.raise(list, l.rs.direct, l.rs.pruned)
+}
+
+// raise loads requirements, and raises them until each is at the version that
+// is selected.
+func (s *resolver) raise(list []version, direct map[string]bool, pruned bool) (*requirements, error) {
+	if !pruned {
+		return s.raiseUnpruned(list, direct)
+	}
 	for {
-		rs, err := l.requirements(list, l.rs.direct, l.rs.pruned)
+		rs, err := s.requirements(list, direct, pruned)
 		if err != nil {
 			return nil, err
 		}
@@ -132,10 +140,39 @@ func (l *loader) withRoots(list []version) (*requirements, error) {
 			if len(next) == len(rs.list) {
 				return rs, nil
 			}
-			return l.requirements(next, l.rs.direct, l.rs.pruned)
+			return s.requirements(next, direct, pruned)
 		}
 		list = next
 	}
+}
+
+// raiseUnpruned keeps every version that is selected, also where what required
+// it was raised itself.
+func (s *resolver) raiseUnpruned(list []version, direct map[string]bool) (*requirements, error) {
+	rs, err := s.requirements(list, direct, false)
+	if err != nil {
+		return nil, err
+	}
+	keep := rs.buildList()
+	var base []string
+	for _, m := range rs.list {
+		if m.Path != "go" && rs.selected[m.Path] == m.Version && !slices.Contains(base, m.Path) {
+			base = append(base, m.Path)
+		}
+	}
+	for _, m := range keep {
+		if direct[m.Path] && !slices.Contains(base, m.Path) {
+			base = append(base, m.Path)
+		}
+	}
+	if v := rs.selected["go"]; v != "" {
+		keep = append(keep, version{Path: "go", Version: v})
+	}
+	g, err := newGraph(s.ctx, s.p.path(), keep, false, s.look)
+	if err != nil {
+		return nil, err
+	}
+	return s.requirements(append(g.minimal(s.p.path(), base), keep[len(rs.buildList()):]...), direct, false)
 }
 
 // least are the fewest requirements that keep what the packages need.

@@ -16,9 +16,9 @@ import (
 // these are spliced in and all else stays byte for byte. Where lines come, go,
 // or change between direct and indirect, the file gets the one form that the
 // go command gives it.
-func (p *project) rewritten(rs *requirements, goVersion string, moves []model.Move) ([]byte, error) {
+func (p *project) rewritten(rs *requirements, goVersion string, tools []string) ([]byte, error) {
 	splices, ok := p.splices(rs, goVersion)
-	if ok {
+	if ok && slices.Equal(tools, p.tools()) {
 		return model.Apply(p.src, splices)
 	}
 	f, err := modfile.Parse(p.file, p.src, nil)
@@ -33,16 +33,15 @@ func (p *project) rewritten(rs *requirements, goVersion string, moves []model.Mo
 	if f.Toolchain != nil && compareGo(f.Toolchain.Name, goVersion) <= 0 {
 		f.DropToolchainStmt()
 	}
-	for _, m := range moves {
-		for _, t := range slices.Clone(f.Tool) {
-			if m.Becomes != "" && within(m.Name, t.Path) {
-				if err := f.DropTool(t.Path); err != nil {
-					return nil, err
-				}
-				if err := f.AddTool(join(m.Becomes, below(m.Name, t.Path))); err != nil {
-					return nil, err
-				}
-			}
+	for i, tool := range p.tools() {
+		if tools[i] == tool {
+			continue
+		}
+		if err := f.DropTool(tool); err != nil {
+			return nil, err
+		}
+		if err := f.AddTool(tools[i]); err != nil {
+			return nil, err
 		}
 	}
 	var list []*modfile.Require
