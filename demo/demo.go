@@ -5,16 +5,40 @@ package demo
 import (
 	"embed"
 	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
 )
 
-//go:embed npm all:project repair
+//go:embed npm golang all:project repair
 var files embed.FS
 
 // Packages are the folders of the simulated npm registry.
 func Packages() fs.FS { return sub("npm") }
 
-// Project is the example project as it is before anything is moved.
-func Project() fs.FS { return sub("project") }
+// Modules are the folders of the simulated Go module proxy.
+func Modules() fs.FS { return sub("golang") }
+
+// LayOut writes the example project, as it is before anything is moved, into a
+// folder. Go files carry ".src" after their names here, so that they are no
+// part of this program.
+func LayOut(dir string) error {
+	project := sub("project")
+	return fs.WalkDir(project, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := fs.ReadFile(project, name)
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, filepath.FromSlash(strings.TrimSuffix(name, ".src")))
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(to, data, 0o644)
+	})
+}
 
 // Repair holds the files that a person changes when a leg breaks a test, laid
 // out like the project.

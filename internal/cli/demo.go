@@ -26,9 +26,9 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo [FOLDER]",
 		Short: "Lay the example project out and carry it through, offline",
 		Long: `Demo lays out Saltmarsh Ferries, an example project with invented packages,
-serves a simulated npm registry on loopback, and does the whole job: survey,
-route, advance leg by leg, a leg that breaks a test, its repair, a green end.
-It needs git, Node.js and npm, and no network. The folder is kept.`,
+serves a simulated npm registry and Go module proxy on loopback, and does the
+whole job: survey, route, advance leg by leg, a leg that breaks a test, its
+repair, a green end. It needs git, Node.js, npm and Go, and no network. The folder is kept.`,
 		Example: `  bellwether demo
   bellwether demo /tmp/ferries`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -65,9 +65,9 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 		return err
 	}
 	start := time.Now()
-	for _, tool := range []string{"git", "node", "npm"} {
-		if _, err := run.Output(ctx, "", tool, "--version"); err != nil {
-			return fmt.Errorf("the demo needs git, Node.js and npm: %w", err)
+	for _, tool := range [][]string{{"git", "--version"}, {"node", "--version"}, {"npm", "--version"}, {"go", "version"}} {
+		if _, err := run.Output(ctx, "", tool...); err != nil {
+			return fmt.Errorf("the demo needs git, Node.js, npm and Go: %w", err)
 		}
 	}
 	if dir, err = demoFolder(dir); err != nil {
@@ -81,6 +81,8 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 	d := &demoStory{app: a, ctx: ctx, out: out, dir: dir, env: []string{
 		"npm_config_registry=" + s.url, "npm_config_userconfig=" + filepath.Join(dir, ".git", "no-npmrc"),
 		"npm_config_cache=" + filepath.Join(dir, ".git", "npm-cache"),
+		"GOPROXY=" + s.url + goPrefix, "GOSUMDB=off", "GOTOOLCHAIN=local", "GOENV=off", "GOFLAGS=-modcacherw", "GOWORK=off",
+		"GOMODCACHE=" + filepath.Join(dir, ".git", "go-modules"),
 	}}
 	if f, ok := a.stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		d.report = moving(f)
@@ -93,11 +95,11 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 	}
 	fmt.Fprintf(a.stdout, `
 The demo took %.0f s. The project is in %s
-with one commit a leg. To go on by hand, serve its registry and work on it:
+with one commit a leg. To go on by hand, serve its registries and work on it:
 
   bellwether stand-in --listen %s
-  bellwether survey --project %s
-`, time.Since(start).Seconds(), dir, s.address, dir)
+  GOPROXY=%s GOSUMDB=off bellwether survey --project %s
+`, time.Since(start).Seconds(), dir, s.address, s.url+goPrefix, dir)
 	return nil
 }
 
@@ -123,7 +125,7 @@ func demoFolder(dir string) (string, error) {
 }
 
 func (d *demoStory) layOut(registry string) error {
-	if err := os.CopyFS(d.dir, demo.Project()); err != nil {
+	if err := demo.LayOut(d.dir); err != nil {
 		return fmt.Errorf("laying the demo out: %w", err)
 	}
 	npmrc := filepath.Join(d.dir, "board", ".npmrc")

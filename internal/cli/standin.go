@@ -21,18 +21,19 @@ func (a *app) standIn() *cobra.Command {
 	address := standInAddress
 	cmd := &cobra.Command{
 		Use:   "stand-in",
-		Short: "Serve the simulated npm registry of the demo",
-		Long: `Stand-in serves the demo's packages by the npm registry protocol until it is
-interrupted, so that the demo project can be worked on by hand.`,
+		Short: "Serve the simulated registries of the demo",
+		Long: `Stand-in serves the demo's packages by the npm registry protocol, and its Go
+modules by the module proxy protocol, until it is interrupted, so that the demo
+project can be worked on by hand.`,
 		Example: `  bellwether stand-in --listen 127.0.0.1:4177
-  npm_config_registry=http://127.0.0.1:4177/ bellwether survey`,
+  GOPROXY=http://127.0.0.1:4177/golang GOSUMDB=off npm_config_registry=http://127.0.0.1:4177/ bellwether survey`,
 		Args: a.noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := startStandIn(address)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.stdout, "the simulated npm registry listens at %s with %d packages; interrupt to stop\n", s.url, len(s.universe.Names()))
+			fmt.Fprintf(a.stdout, "the simulated registries listen with %d packages; interrupt to stop\n  npm         %s\n  Go modules  %s\n", s.packages, s.url, s.url+goPrefix)
 			<-cmd.Context().Done()
 			return s.stop()
 		},
@@ -41,11 +42,14 @@ interrupted, so that the demo project can be worked on by hand.`,
 	return cmd
 }
 
+// goPrefix is the path below which a stand-in serves Go modules.
+const goPrefix = "golang"
+
 // runningStandIn is a stand-in that serves.
 type runningStandIn struct {
 	url      string
 	address  string
-	universe *standin.Universe
+	packages int
 	server   *http.Server
 }
 
@@ -54,13 +58,20 @@ func startStandIn(address string) (*runningStandIn, error) {
 	if err != nil {
 		return nil, err
 	}
+	modules, err := standin.LoadModules(demo.Modules())
+	if err != nil {
+		return nil, err
+	}
+	routes := http.NewServeMux()
+	routes.Handle("/"+goPrefix+"/", http.StripPrefix("/"+goPrefix, modules.Proxy()))
+	routes.Handle("/", u.NPM())
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, usageError{fmt.Errorf("listening at %s: %w\n  next: choose another address with --listen", address, err)}
 	}
 	s := &runningStandIn{
-		url: "http://" + l.Addr().String() + "/", address: l.Addr().String(), universe: u,
-		server: &http.Server{Handler: u.NPM(), ReadHeaderTimeout: 10 * time.Second},
+		url: "http://" + l.Addr().String() + "/", address: l.Addr().String(), packages: len(u.Names()) + len(modules.Names()),
+		server: &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second},
 	}
 	go func() { _ = s.server.Serve(l) }()
 	return s, nil

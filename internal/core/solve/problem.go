@@ -52,6 +52,7 @@ type Problem struct {
 	subjects []*subject
 	facts    []*clause
 	fresh    []*clause // facts that the running search has not looked at yet
+	refuted  *clause   // a fact that rules everything out by itself
 	// Expand, if set, is called once for each candidate that the search
 	// chooses, before it goes on. It may add subjects and facts, so that only
 	// what is looked at need be known.
@@ -121,6 +122,9 @@ func (p *Problem) Forbid(why Why, terms ...Term) {
 		if t.In.Len() < p.subjects[t.Subject].states() {
 			c.terms = append(c.terms, t)
 		}
+	}
+	if len(c.terms) == 0 {
+		p.refuted = c
 	}
 	p.facts = append(p.facts, c)
 	p.fresh = append(p.fresh, c)

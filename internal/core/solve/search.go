@@ -37,6 +37,9 @@ func (s *search) run(ctx context.Context) (Solution, error) {
 			return nil, err
 		}
 		s.grow()
+		if s.p.refuted != nil {
+			return nil, &Conflict{s.p, s.p.refuted}
+		}
 		if conflict := s.propagate(); conflict != nil {
 			return nil, conflict
 		}

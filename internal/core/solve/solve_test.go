@@ -322,3 +322,13 @@ func BenchmarkUnsolvableMaze1000x50(b *testing.B) {
 		require.NotEmpty(b, conflict.Proof())
 	}
 }
+
+func TestNothingIsAllowed(t *testing.T) {
+	p := &Problem{}
+	a := p.Subject("a", []string{"1", "2"})
+	p.Require(a, p.Pick(a, func(int) bool { return false }), func() string { return "a is to be 3" })
+	_, err := p.Solve(context.Background())
+	var conflict *Conflict
+	require.ErrorAs(t, err, &conflict)
+	assert.Equal(t, []string{"1. a is to be 3."}, conflict.Proof().Lines())
+}

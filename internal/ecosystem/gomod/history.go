@@ -122,27 +122,30 @@ func isPreview(text string) bool {
 	return err == nil && v.Preview()
 }
 
-// nextMajor is the path under which the next major version is to be looked
-// for.
-func (h *history) nextMajor() string {
+// laterMajor is the path under which the major version that comes n after the
+// present one is to be looked for.
+func (h *history) laterMajor(n int) string {
 	prefix, major, ok := module.SplitPathVersion(h.path)
 	if !ok {
 		return ""
 	}
-	n := 1
+	at := 1
 	if major != "" {
-		n, _ = strconv.Atoi(strings.TrimSuffix(major[2:], "-unstable"))
+		at, _ = strconv.Atoi(strings.TrimSuffix(major[2:], "-unstable"))
 	} else if len(h.versions) > 0 {
 		last, _, _ := strings.Cut(h.versions[len(h.versions)-1][1:], ".")
-		if m, err := strconv.Atoi(last); err == nil && m > n {
-			n = m // "+incompatible"
+		if m, err := strconv.Atoi(last); err == nil && m > at {
+			at = m // "+incompatible"
 		}
 	}
 	if strings.HasPrefix(h.path, "gopkg.in/") {
-		return fmt.Sprintf("%s.v%d", prefix, n+1)
+		return fmt.Sprintf("%s.v%d", prefix, at+n)
 	}
-	return fmt.Sprintf("%s/v%d", prefix, n+1)
+	return fmt.Sprintf("%s/v%d", prefix, at+n)
 }
+
+// majorsAhead is how many majors are looked for at a time: authors skip some.
+const majorsAhead = 3
 
 // majors are the histories of a path and of the majors after it.
 func (r *registry) majors(ctx context.Context, path string) ([]*history, error) {
@@ -152,21 +155,40 @@ func (r *registry) majors(ctx context.Context, path string) ([]*history, error) 
 	}
 	all := []*history{h}
 	for {
-		next := all[len(all)-1].nextMajor()
-		if next == "" {
-			return all, nil
+		last := all[len(all)-1]
+		found := make([]*history, majorsAhead)
+		group, ctx := errgroup.WithContext(ctx)
+		for i := range found {
+			later := last.laterMajor(i + 1)
+			if later == "" {
+				break
+			}
+			group.Go(func() error {
+				h, err := r.guessed(ctx, later)
+				found[i] = h
+				return err
+			})
 		}
-		h, err := r.history(ctx, next)
-		// The path is a guess: whatever the proxy answers but a list means no.
-		var refused *fetch.Status
-		if isMissing(err) || errors.As(err, &refused) || errors.Is(err, fetch.ErrNotCached) || err == nil && len(h.versions) == 0 {
-			return all, nil
-		}
-		if err != nil {
+		if err := group.Wait(); err != nil {
 			return nil, err
 		}
-		all = append(all, h)
+		found = slices.DeleteFunc(found, func(h *history) bool { return h == nil || len(h.versions) == 0 })
+		if len(found) == 0 {
+			return all, nil
+		}
+		all = append(all, found...)
 	}
+}
+
+// guessed is the history of a path that may not exist: whatever the proxy
+// answers but a list means that it does not, and gives nil.
+func (r *registry) guessed(ctx context.Context, path string) (*history, error) {
+	h, err := r.history(ctx, path)
+	var refused *fetch.Status
+	if isMissing(err) || errors.As(err, &refused) || errors.Is(err, fetch.ErrNotCached) {
+		return nil, nil
+	}
+	return h, err
 }
 
 // Releases gives all releases of a module, those of later majors under their

@@ -53,7 +53,7 @@ func (r *registry) Copies(ctx context.Context, c *model.Component, name string) 
 	if v == "" {
 		return nil, nil
 	}
-	l := model.LockedCopy{Version: v, Where: "selected"}
+	l := model.LockedCopy{Version: v, Where: "the build list"}
 	if line := p.required(name); line != nil {
 		l.Askers = append(l.Askers, p.place(line.Syntax)+" requires "+line.Mod.Version)
 	}
@@ -152,12 +152,19 @@ func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string
 // place: their paths share a host and what follows it.
 func sameRepository(a, b string) bool {
 	x, y := strings.Split(a, "/"), strings.Split(b, "/")
-	depth := 2
-	if strings.HasPrefix(a, "github.com/") || strings.HasPrefix(a, "gitlab.com/") || strings.HasPrefix(a, "bitbucket.org/") {
-		depth = 3
-	}
+	depth := max(hostDepth(a), 1) + 1
 	if strings.Count(x[0], ".") > 1 || len(x) < depth || len(y) < depth {
 		depth = 1
 	}
 	return slices.Equal(x[:min(depth, len(x))], y[:min(depth, len(y))])
+}
+
+// hostDepth is how many elements come before a repository's name at hosts of
+// many repositories; elsewhere it is not known, and 0.
+func hostDepth(path string) int {
+	switch host, _, _ := strings.Cut(path, "/"); host {
+	case "github.com", "gitlab.com", "bitbucket.org":
+		return 2
+	}
+	return 0
 }

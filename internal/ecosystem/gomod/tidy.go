@@ -354,11 +354,11 @@ func (s *resolver) provider(pkg string) (version, error) {
 		return version{}, nil
 	}
 	for _, path := range prefixes(pkg) {
-		if module.CheckPath(path) != nil || s.refused[path] {
+		if module.CheckPath(path) != nil || s.refused[path] || strings.Count(path, "/") < hostDepth(path) {
 			continue
 		}
-		h, err := s.r.history(s.ctx, path)
-		if isMissing(err) || err == nil && h.newest() == "" {
+		h, err := s.r.guessed(s.ctx, path)
+		if err == nil && (h == nil || h.newest() == "") {
 			s.refused[path] = true
 			continue
 		}
