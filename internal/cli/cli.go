@@ -90,7 +90,7 @@ func (a *app) status(err error) int {
 		return exitProblem
 	case errors.As(err, &fault):
 		return exitUsage
-	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, run.ErrMissing):
+	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked), errors.Is(err, run.ErrMissing):
 		return exitOutside
 	case errors.As(err, new(usageError)):
 		return exitUsage
@@ -246,7 +246,12 @@ func (a *app) conflict(err error, title string) error {
 	if oerr != nil {
 		return oerr
 	}
-	if err := o.Conflict(title, c.Proof().Lines()); err != nil {
+	var ways []model.WayOut
+	var no *work.NoWay
+	if errors.As(err, &no) {
+		ways = no.Ways
+	}
+	if err := o.Conflict(title, c.Proof().Lines(), ways); err != nil {
 		return err
 	}
 	return errProblem

@@ -191,7 +191,7 @@ func (d *demoStory) conflict() error {
 	if !errors.As(err, &conflict) {
 		return fmt.Errorf("the demo expects a conflict here, but got %v", err)
 	}
-	return d.out.Conflict("There is no way to "+demoDestination+":", conflict.Proof().Lines())
+	return d.out.Conflict("There is no way to "+demoDestination+":", conflict.Proof().Lines(), nil)
 }
 
 func (d *demoStory) route() error {

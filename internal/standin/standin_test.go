@@ -9,6 +9,8 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"regexp"
 	"testing"
 	"testing/fstest"
@@ -114,8 +116,11 @@ func TestDemo(t *testing.T) {
 	require.NoError(t, err)
 	server := httptest.NewServer(u.NPM())
 	defer server.Close()
-	file, err := demo.Project().Open("board/package-lock.json")
+	dir := t.TempDir()
+	require.NoError(t, demo.LayOut(dir))
+	file, err := os.Open(filepath.Join(dir, "board", "package-lock.json"))
 	require.NoError(t, err)
+	defer file.Close()
 	var lock struct {
 		Packages map[string]struct{ Version, Integrity string }
 	}

@@ -94,8 +94,13 @@ func surveyGrid(c model.SurveyComponent) grid {
 			if r.As != "" {
 				note.text += ", as " + r.As
 			}
+			if r.Needs != "" {
+				note.text += "; the newest needs " + r.Needs
+			}
 		case r.Minor != "" && r.Unfit != "":
 			note = span{"the newest " + r.Unfit, warn}
+		case r.Minor != "" && r.Needs != "":
+			note = span{"the newest needs " + r.Needs, warn}
 		case r.Minor != "":
 			note = span{"newer within its major", usual}
 		case r.Preview != "":
@@ -463,11 +468,20 @@ func (o Out) Status(s *model.StatusResult) error {
 }
 
 // Conflict shows the proof that a destination cannot be reached.
-func (o Out) Conflict(title string, proof []string) error {
+// ways are what would do instead.
+func (o Out) Conflict(title string, proof []string, ways []model.WayOut) error {
 	d := &document{}
 	d.add(heading{title, ""}, proofList(proof))
+	if len(ways) > 0 {
+		var rows list
+		for _, w := range ways {
+			rows = append(rows, line{plain("%s: ", w.Text), span{w.Option, strong}})
+		}
+		d.add(gap{}, line{plain("What would do instead, each tried:")}, rows)
+	}
 	return o.show("conflict", struct {
-		Title string   `json:"title"`
-		Proof []string `json:"proof"`
-	}{title, proof}, d)
+		Title string         `json:"title"`
+		Proof []string       `json:"proof"`
+		Ways  []model.WayOut `json:"ways,omitempty"`
+	}{title, proof, ways}, d)
 }

@@ -2,12 +2,14 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 )
@@ -143,7 +145,18 @@ func (p *Project) routePart(ctx context.Context, part *Part, wishes []destinatio
 	if err := p.checkWishes(part, plan); err != nil {
 		return nil, nil, err
 	}
+	// The plan follows its wishes as their names change.
+	asked := slices.Clone(plan.Wishes)
 	legs, notices, err := plan.Legs(ctx, w)
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		plan.Wishes = asked
+		no, werr := p.waysOut(ctx, part, plan, conflict)
+		if werr != nil {
+			return nil, nil, werr
+		}
+		return nil, nil, no
+	}
 	return legs, notices, err
 }
 

@@ -3,7 +3,9 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -130,5 +132,24 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 	if at != nil {
 		row.Majors = len(lines)
 	}
+	row.Needs = needs(part, row.Runtime)
 	return row, nil
+}
+
+// needs tells what the manifest states too low for a release that runs on
+// runtime, "go 1.25"; empty if it states enough, or nothing that can be compared.
+func needs(part *Part, runtime string) string {
+	name, wanted, _ := strings.Cut(runtime, " ")
+	order := part.eco.Order()
+	for _, r := range part.Requirements {
+		if r.Subject != (model.Subject{Kind: "runtime", Name: name}) {
+			continue
+		}
+		need, err := order.Parse(wanted)
+		stated, serr := order.Parse(r.Locked)
+		if err == nil && serr == nil && need.Compare(stated) > 0 {
+			return fmt.Sprintf("%s, %s states %s", runtime, r.Site, r.Locked)
+		}
+	}
+	return ""
 }

@@ -34,6 +34,7 @@ type SurveyRequirement struct {
 	Major      string `json:"major,omitempty"`      // newest of all, if in a newer major
 	Preview    string `json:"preview,omitempty"`    // newest pre-release, if newer than all releases
 	Majors     int    `json:"majors,omitempty"`     // how many majors behind
+	Needs      string `json:"needs,omitempty"`      // what must be raised first for the newest
 	Deprecated string `json:"deprecated,omitempty"` // the notice for what is locked
 	Replaced   string `json:"replaced,omitempty"`   // the package that goes on in its place
 	As         string `json:"as,omitempty"`         // what the newest is called, if something else
@@ -78,6 +79,12 @@ type ReleaseLine struct {
 	Published  time.Time `json:"published,omitzero"`
 	Deprecated string    `json:"deprecated,omitempty"`
 	Runtime    string    `json:"runtime,omitempty"`
+}
+
+// WayOut is a change of what was asked for that would make it possible.
+type WayOut struct {
+	Text   string `json:"text"`
+	Option string `json:"option"` // of the command, to be given besides or instead
 }
 
 // MoveSummary is a move in results.

@@ -298,14 +298,27 @@ func (r *registry) unfitFrom(ctx context.Context, h *history) (unfit, error) {
 // the Go Toolchains reference (https://go.dev/doc/toolchain).
 const toolchainPath = "golang.org/toolchain"
 
+// firstLanguage is the minor of the first Go that a go line is raised to: the
+// first that prunes.
+const firstLanguage = 17
+
 func (r *registry) goReleases(ctx context.Context) ([]model.Release, error) {
 	data, err := r.ask(ctx, document{module: toolchainPath, file: "@v/list", form: "list/1", limit: maxList})
 	if err != nil && !isMissing(err) {
 		return nil, err
 	}
 	known := []string{}
-	if r.goVersion != "" {
+	if here, err := (versions.GoRelease{}).Parse(r.goVersion); err == nil {
 		known = append(known, r.goVersion)
+		// A go line may name a language version, and every one up to that of the
+		// Go at hand will do.
+		for minor := firstLanguage; ; minor++ {
+			v, err := versions.GoRelease{}.Parse(fmt.Sprintf("1.%d", minor))
+			if err != nil || v.Compare(here) > 0 {
+				break
+			}
+			known = append(known, v.String())
+		}
 	}
 	platform := "." + runtime.GOOS + "-" + runtime.GOARCH
 	if err == nil {

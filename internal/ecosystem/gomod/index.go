@@ -17,7 +17,7 @@ import (
 )
 
 // indexForm names the form in which an index is kept.
-const indexForm = "golang/index/1"
+const indexForm = "golang/index/2"
 
 // index is what counts of a module's files: their hash, and what its packages
 // import.
@@ -59,7 +59,7 @@ func (r *registry) indexData(ctx context.Context, m version) ([]byte, error) {
 		return nil, err
 	}
 	return r.ask(ctx, document{
-		module: m.Path, file: "@v/" + escaped + ".zip", form: "index/1", limit: maxZip, forever: true,
+		module: m.Path, file: "@v/" + escaped + ".zip", form: "index/2", limit: maxZip, forever: true,
 		distil: func(body io.Reader) ([]byte, error) {
 			f, err := os.CreateTemp("", "bellwether-*.zip")
 			if err != nil {

@@ -65,7 +65,7 @@ func (r *registry) ask(ctx context.Context, d document) ([]byte, error) {
 		what += " " + strings.TrimSuffix(name, filepath.Ext(name))
 	}
 	if setting, yes := r.settings.private(d.module); yes {
-		return nil, &missing{what, fmt.Sprintf("is to be fetched from its repository, not from a proxy (%s); Bellwether asks proxies only", setting), nil}
+		return nil, &missing{what, fmt.Sprintf("is to be fetched from its repository, not from a proxy (%s); Bellwether asks proxies only", setting), fetch.ErrNotAsked}
 	}
 	escaped, err := module.EscapePath(d.module)
 	if err != nil {
@@ -75,16 +75,16 @@ func (r *registry) ask(ctx context.Context, d document) ([]byte, error) {
 	for _, p := range r.settings.proxies {
 		switch p.url {
 		case "off":
-			return nil, &missing{what, "is not to be had: GOPROXY says off", last}
+			return nil, &missing{what, "is not to be had: GOPROXY says off", fetch.ErrNotAsked}
 		case "direct":
 			if last == nil {
-				return nil, &missing{what, "is to be fetched from its repository (GOPROXY says direct); Bellwether asks proxies only", nil}
+				return nil, &missing{what, "is to be fetched from its repository (GOPROXY says direct); Bellwether asks proxies only", fetch.ErrNotAsked}
 			}
 			return nil, &missing{what, "is not known to the module proxy, and only its repository could have it (GOPROXY says direct)", last}
 		}
 		data, err := r.askOne(ctx, p.url+"/"+escaped+"/"+d.file, d)
 		if err == nil && len(data) == len(nothing) && string(data) == string(nothing) {
-			err = &missing{what, "is not known to the module proxy", nil}
+			err = &missing{what, "is not known to the module proxy", &fetch.Status{Path: d.module, Code: http.StatusNotFound}}
 		}
 		if err == nil {
 			return data, nil

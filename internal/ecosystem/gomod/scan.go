@@ -57,19 +57,39 @@ func mayBuild(src []byte) bool {
 	if !bytes.Contains(src, []byte("build")) {
 		return true
 	}
+	// The older lines, of which each must hold, count only without the newer
+	// one, and only before an empty line.
+	var older []constraint.Expr
+	counted := 0
+	inComment := false
 	for line := range bytes.Lines(src) {
 		text := strings.TrimSpace(string(line))
-		if text == "" || strings.HasPrefix(text, "/*") {
+		switch {
+		case inComment:
+			inComment = !strings.Contains(text, "*/")
+			continue
+		case strings.HasPrefix(text, "/*"):
+			inComment = !strings.Contains(text, "*/")
+			continue
+		case text == "":
+			counted = len(older)
 			continue
 		}
 		if !strings.HasPrefix(text, "//") {
 			break
 		}
-		if !constraint.IsGoBuild(text) {
-			continue
-		}
 		x, err := constraint.Parse(text)
-		return err != nil || possible(x, true)
+		switch {
+		case err == nil && constraint.IsGoBuild(text):
+			return possible(x, true)
+		case err == nil:
+			older = append(older, x)
+		}
+	}
+	for _, x := range older[:counted] {
+		if !possible(x, true) {
+			return false
+		}
 	}
 	return true
 }

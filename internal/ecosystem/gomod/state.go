@@ -59,6 +59,7 @@ func (s *resolver) build(chosen []candidate) (*ecosystem.Outcome, error) {
 	if again, err := s.learn(chosen, l); again || err != nil {
 		return nil, err
 	}
+	s.tellHeldBack(chosen)
 	if err := s.sound(l); err != nil {
 		return nil, err
 	}
@@ -124,6 +125,9 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 			return nil, nil, err
 		}
 		edits = merge(edits, more)
+		for _, e := range more {
+			s.notices = append(s.notices, fmt.Sprintf("%s imports %s in the place of %s", e.File, c.m.Path, from))
+		}
 	}
 	return own, edits, nil
 }
@@ -293,6 +297,34 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 		s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s %s is required by what is needed besides, so it cannot be at %s", c.m.Path, got, c.m.Version)})
 	}
 	s.extra = append(s.extra, need)
+}
+
+// tellHeldBack says of what was to be as new as can be why it is not newer.
+func (s *resolver) tellHeldBack(chosen []candidate) {
+	for i, sub := range s.subjects {
+		if !s.ask.Bounds[sub.req.Name].Newest || sub.req.Subject == runtimeGo {
+			continue
+		}
+		best := sub.preference(true)[0]
+		if c := sub.candidates[best]; !sub.allowed[best] || c.m == chosen[i].m || c.m.Path != chosen[i].m.Path {
+			continue
+		}
+		g, err := s.reach(sub.candidates[best].m)
+		if err != nil {
+			continue
+		}
+		for k, other := range s.subjects {
+			need := version{Path: other.req.Name, Version: g.selected[other.req.Name]}
+			if need.Version == "" || compareVersions(need.Path, need.Version, chosen[k].m.Version) <= 0 {
+				continue
+			}
+			at := fmt.Sprintf("%s is at %s", need.Path, chosen[k].m.Version)
+			if need.Path == "go" {
+				at = fmt.Sprintf("%s states go %s; raise it with --to go@%s", other.req.Site, chosen[k].m.Version, need.Version)
+			}
+			s.notices = append(s.notices, fmt.Sprintf("%s goes to %s only: %s, and %s", sub.req.Name, chosen[i].m.Version, chained(g.chain(need)), at))
+		}
+	}
 }
 
 // importer names who imports a package: the line, where it is the module's

@@ -173,6 +173,9 @@ func (u *Unreachable) Unwrap() error { return u.Err }
 // ErrNotCached is the error of a document that --offline cannot give.
 var ErrNotCached = errors.New("not in the cache, and --offline forbids asking for it")
 
+// ErrNotAsked is the error of a document for which no server is to be asked.
+var ErrNotAsked = errors.New("no server is to be asked for it")
+
 // Document gets the compact form of a document, from the cache if that is
 // young enough. The errors are *Status, *Unreachable, ErrNotCached, and those of ctx.
 func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
