@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"archive/zip"
 	"bytes"
+	"crypto/rand"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -15,6 +17,7 @@ import (
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"golang.org/x/mod/sumdb/note"
 
 	"bellwether/internal/standin/shorthand"
 )
@@ -31,6 +34,9 @@ func TestMain(m *testing.M) {
 //	registry FILE [FAULT PATH]   serve the universe in FILE; npm_config_registry
 //	                             names it. FAULT is what happens at PATH: 401,
 //	                             404, hang, cut, html, integrity
+//	modules FILE [FAULT PATH]    the same for Go modules, with GOPROXY; further
+//	                             faults are 410, tampered and escaping (archives)
+//	sums FILE                    serve a checksum database of modules, with GOSUMDB
 //	commit                       make a git repository of the work folder, or
 //	                             commit what has changed
 //	status N CMD ARGS            run a command that must exit with status N
@@ -46,6 +52,12 @@ func TestScripts(t *testing.T) {
 			e.Setenv("npm_config_userconfig", filepath.Join(e.WorkDir, ".home", "npmrc"))
 			e.Setenv("npm_config_update_notifier", "false")
 			e.Setenv("npm_config_fetch_retries", "0")
+			for name, value := range map[string]string{
+				"GOMODCACHE": filepath.Join(e.WorkDir, ".home", "modules"), "GOCACHE": goCache(), "GOFLAGS": "-modcacherw",
+				"GOSUMDB": "off", "GOTOOLCHAIN": "local", "GOENV": filepath.Join(e.WorkDir, ".home", "go-env"), "GOPATH": filepath.Join(e.WorkDir, ".home", "go"),
+			} {
+				e.Setenv(name, value)
+			}
 			for _, who := range []string{"AUTHOR", "COMMITTER"} {
 				e.Setenv("GIT_"+who+"_NAME", "Crew")
 				e.Setenv("GIT_"+who+"_EMAIL", "crew@saltmarsh.example")
@@ -61,7 +73,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "commit": commit, "status": wantStatus, "interrupt": interrupt,
+			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "commit": commit, "status": wantStatus, "interrupt": interrupt,
 		},
 	})
 }
@@ -82,6 +94,65 @@ func serveRegistry(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Setenv("REGISTRY_HOST", strings.TrimPrefix(server.URL, "http://"))
 }
 
+// goCache is the go command's own build cache, which tests share for speed.
+func goCache() string {
+	out, err := exec.Command("go", "env", "GOCACHE").Output()
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
+}
+
+func serveModules(ts *testscript.TestScript, _ bool, args []string) {
+	u, err := shorthand.Modules(ts.ReadFile(args[0]))
+	ts.Check(err)
+	handler := u.Proxy()
+	if len(args) == 3 {
+		handler = faulty(handler, args[1], args[2])
+	}
+	server := httptest.NewServer(handler)
+	ts.Defer(func() {
+		server.CloseClientConnections()
+		server.Close()
+	})
+	ts.Setenv("GOPROXY", server.URL)
+	ts.Setenv("PROXY_HOST", strings.TrimPrefix(server.URL, "http://"))
+}
+
+func serveSums(ts *testscript.TestScript, _ bool, args []string) {
+	u, err := shorthand.Modules(ts.ReadFile(args[0]))
+	ts.Check(err)
+	private, public, err := note.GenerateKey(rand.Reader, "sums.example")
+	ts.Check(err)
+	handler, err := u.Sums(private)
+	ts.Check(err)
+	server := httptest.NewServer(handler)
+	ts.Defer(server.Close)
+	ts.Setenv("GOSUMDB", public+" "+server.URL+"/sumdb/sums.example")
+}
+
+// archive is a module archive with the files of another, and one more.
+func archive(whole []byte, name string) []byte {
+	from, err := zip.NewReader(bytes.NewReader(whole), int64(len(whole)))
+	if err != nil {
+		return nil
+	}
+	var buf bytes.Buffer
+	to := zip.NewWriter(&buf)
+	for _, f := range from.File {
+		if err := to.Copy(f); err != nil {
+			return nil
+		}
+	}
+	prefix, _, _ := strings.Cut(from.File[0].Name, "@")
+	v, _, _ := strings.Cut(strings.TrimPrefix(from.File[0].Name, prefix+"@"), "/")
+	if w, err := to.Create(prefix + "@" + v + "/" + name); err == nil {
+		_, _ = w.Write([]byte("package x\n"))
+	}
+	_ = to.Close()
+	return buf.Bytes()
+}
+
 var integrity = regexp.MustCompile(`sha512-[A-Za-z0-9+/]{4}`)
 
 // faulty is a registry that misbehaves at one path.
@@ -100,6 +171,12 @@ func faulty(good http.Handler, fault, path string) http.Handler {
 			w.WriteHeader(http.StatusUnauthorized)
 		case "404":
 			w.WriteHeader(http.StatusNotFound)
+		case "410":
+			w.WriteHeader(http.StatusGone)
+		case "tampered":
+			_, _ = w.Write(archive(body, "more.go"))
+		case "escaping":
+			_, _ = w.Write(archive(body, "../../../../escaped.go"))
 		case "hang":
 			<-r.Context().Done()
 		case "cut":

@@ -184,20 +184,31 @@ func (p *Project) checkWishes(part *Part, plan *route.Plan) error {
 
 // subjects are the direct requirements that can move, each name once.
 func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.Registry, wishes []route.Wish, hold []string) ([]*route.Subject, error) {
+	families, err := registry.Families(ctx, part.Component)
+	if err != nil {
+		return nil, err
+	}
+	family := func(name string) []string {
+		i := slices.IndexFunc(families, func(f []string) bool { return slices.Contains(f, name) })
+		if i < 0 {
+			return nil
+		}
+		return slices.DeleteFunc(slices.Clone(families[i]), func(other string) bool { return other == name })
+	}
 	var subjects []*route.Subject
 	order := part.eco.Order()
 	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
 	for _, r := range part.Requirements {
 		known := slices.IndexFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name })
 		wished := slices.ContainsFunc(wishes, func(w route.Wish) bool { return w.Name == r.Name })
-		if r.Fixed != "" || known >= 0 || r.Asked && !wished {
+		if r.Fixed != "" || known >= 0 || r.Asked && !wished && family(r.Name) == nil {
 			continue
 		}
 		releases, err := registry.Releases(ctx, r.Subject)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", r.Site, err)
 		}
-		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name)}
+		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name), Family: family(r.Name)}
 		against := map[string]string{}
 		for _, rel := range releases {
 			v, err := order.Parse(rel.Version)
@@ -223,13 +234,5 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 		}
 		subjects = append(subjects, s)
 	}
-	families, err := registry.Families(ctx, part.Component)
-	for _, family := range families {
-		for _, s := range subjects {
-			if slices.Contains(family, s.Name) {
-				s.Family = slices.DeleteFunc(slices.Clone(family), func(name string) bool { return name == s.Name })
-			}
-		}
-	}
-	return subjects, err
+	return subjects, nil
 }

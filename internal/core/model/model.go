@@ -33,7 +33,12 @@ func (s Subject) PURL(version string) string {
 	for part := range strings.SplitSeq(s.Name, "/") {
 		path = append(path, strings.ReplaceAll(url.PathEscape(part), "@", "%40"))
 	}
-	text := "pkg:" + s.Kind + "/" + strings.Join(path, "/")
+	kind := s.Kind
+	switch kind {
+	case "runtime", "tool", "platform":
+		kind = "generic" // the type for what is no package of an ecosystem
+	}
+	text := "pkg:" + kind + "/" + strings.Join(path, "/")
 	if version != "" {
 		text += "@" + url.PathEscape(version)
 	}

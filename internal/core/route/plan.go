@@ -149,8 +149,8 @@ func (r *planner) lock() error {
 // refresh takes everything within reach to the newest of its line.
 func (r *planner) refresh(id, title string) error {
 	bounds := r.held()
-	asked := func(name string) bool {
-		return r.Reach >= version.Patch || slices.ContainsFunc(r.Wishes, func(w Wish) bool { return w.Name == name && id == "refresh" })
+	asked := func(s *Subject) bool {
+		return r.Reach >= version.Patch || id == "refresh" && (r.wish(s.Name) != nil || r.familyWish(s) != nil)
 	}
 	reach := r.Reach
 	if reach == version.Stay || reach == version.Major {
@@ -161,9 +161,9 @@ func (r *planner) refresh(id, title string) error {
 		if s.Held || s.At == nil {
 			continue
 		}
-		at, wish := s.At, r.wish(s.Name)
+		at, wish := s.At, cmp.Or(r.wish(s.Name), r.familyWish(s))
 		bounds[s.Name] = Bound{
-			Newest: asked(s.Name),
+			Newest: asked(s),
 			Why:    fmt.Sprintf("%s is to stay within %s in this leg", s.Name, s.At.Line()),
 			Allow: func(v version.Version) bool {
 				if v.Compare(at) < 0 || r.Order.Step(at, v) > reach {
@@ -173,14 +173,21 @@ func (r *planner) refresh(id, title string) error {
 				return wish == nil || v.Compare(at) == 0 || !r.sameLine(wish, at) || wish.Range.Contains(v)
 			},
 		}
-		any = any || asked(s.Name)
+		any = any || asked(s)
 	}
 	if !any {
 		return nil
 	}
 	first := r.byUse()
 	_, err := r.leg(id, title+" within the majors that are in use", Goal{Bounds: bounds, First: first, Fit: true}, func(m model.Move) string {
-		if r.wish(m.Name) == nil && r.Reach == version.Stay {
+		wish := r.wish(m.Name)
+		if to, err := r.Order.Parse(m.To); wish != nil && err == nil && wish.Range.Contains(to) {
+			return "asked for"
+		}
+		if s := r.subject(m.Name); wish == nil && r.Reach == version.Stay {
+			if w := r.familyWish(s); w != nil {
+				return "is released together with " + w.Name
+			}
 			return "another package of this leg needs it"
 		}
 		return "newest within " + r.lineOf(m.From)
@@ -200,6 +207,19 @@ func (r *planner) wish(name string) *Wish {
 	for i := range r.Wishes {
 		if r.Wishes[i].Name == name {
 			return &r.Wishes[i]
+		}
+	}
+	return nil
+}
+
+// familyWish is the wish about a subject that s is released together with.
+func (r *planner) familyWish(s *Subject) *Wish {
+	if s == nil {
+		return nil
+	}
+	for _, name := range s.Family {
+		if w := r.wish(name); w != nil {
+			return w
 		}
 	}
 	return nil

@@ -22,8 +22,9 @@ import (
 // (or v0 and v1).
 type history struct {
 	path     string
-	versions []string // ascending
-	info     *modInfo // of the last one; nil if there are none
+	versions []string        // ascending
+	info     *modInfo        // of the last one; nil if there are none
+	gone     map[string]bool // listed, but their go.mod cannot be had
 }
 
 // history gives what has been released under a path. The error is a *missing
@@ -47,14 +48,20 @@ func (r *registry) history(ctx context.Context, path string) (*history, error) {
 			return nil, err
 		}
 		slices.SortFunc(list, func(a, b string) int { return compareVersions(path, a, b) })
-		h := &history{path: path, versions: list}
+		h := &history{path: path, versions: list, gone: map[string]bool{}}
 		if err := r.dropIncompatible(ctx, h); err != nil {
 			return nil, err
 		}
-		if n := len(h.versions); n > 0 && h.info == nil {
-			h.info, err = r.modInfo(ctx, version{Path: path, Version: h.versions[n-1]})
+		for i := len(h.versions) - 1; i >= 0 && h.info == nil; i-- {
+			h.info, err = r.modInfo(ctx, version{Path: path, Version: h.versions[i]})
+			if isMissing(err) && i > 0 {
+				h.gone[h.versions[i]], h.info, err = true, nil, nil
+			}
+			if err != nil {
+				return nil, err
+			}
 		}
-		return h, err
+		return h, nil
 	})
 }
 
@@ -107,7 +114,7 @@ func (r *registry) dropIncompatible(ctx context.Context, h *history) error {
 func (h *history) newest() string {
 	best := ""
 	for _, v := range h.versions {
-		if _, back := h.info.retraction(v); back {
+		if _, back := h.info.retraction(v); back || h.gone[v] {
 			continue
 		}
 		if best == "" || isPreview(best) || !isPreview(v) {
@@ -115,6 +122,32 @@ func (h *history) newest() string {
 		}
 	}
 	return best
+}
+
+// newestFor is the newest release that needs no newer Go than the given one; ""
+// if there is none. What holds for one is taken to hold for those before it.
+func (r *registry) newestFor(ctx context.Context, h *history, goVersion string) (string, error) {
+	usable := slices.DeleteFunc(slices.Clone(h.versions), func(v string) bool {
+		_, back := h.info.retraction(v)
+		return back || h.gone[v] || isPreview(v)
+	})
+	if len(usable) == 0 {
+		return h.newest(), nil
+	}
+	var failed error
+	n := sort.Search(len(usable), func(i int) bool {
+		// From the newest down, since that one will mostly do.
+		info, err := r.modInfo(ctx, version{Path: h.path, Version: usable[len(usable)-1-i]})
+		if err != nil {
+			failed = err
+			return true
+		}
+		return compareGo(info.goVersion, goVersion) <= 0
+	})
+	if failed != nil || n == len(usable) {
+		return "", failed
+	}
+	return usable[len(usable)-1-n], nil
 }
 
 func isPreview(text string) bool {
@@ -221,7 +254,9 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 			if i == len(h.versions)-1 && h.info.goVersion != "" {
 				rel.Runtime = "go " + h.info.goVersion
 			}
-			if i >= unfit.from {
+			if h.gone[v] {
+				rel.Unfit = "cannot be had: the proxy no longer has its go.mod"
+			} else if i >= unfit.from {
 				rel.Unfit, rel.Replaced = unfit.why, unfit.replaced
 			}
 			if !r.around.AsOf.IsZero() || r.around.MinAge > 0 {

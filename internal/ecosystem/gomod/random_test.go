@@ -38,7 +38,7 @@ func TestSelectionOfRandomUniverses(t *testing.T) {
 			require.NoError(t, err)
 			r, err := j.connect(root)
 			require.NoError(t, err)
-			s := &resolver{ctx: context.Background(), r: r.(*registry), p: p, look: r.(*registry).summarizer(p)}
+			s := &resolver{ctx: context.Background(), r: r.(*registry), p: p, look: r.(*registry).summarizer(p), raisers: map[version]version{}}
 			rs, err := s.raise(p.roots(), nil, prunes(p.goVersion()))
 			require.NoError(t, err)
 			var got []string

@@ -96,8 +96,9 @@ func (r *registry) summarizer(p *project) summarizer {
 	}
 }
 
-// Families are direct requirements at one version of which one requires the
-// others at that very version: modules that are released together.
+// Families are requirements at one version of which one requires the others at
+// that very version: modules that are released together. At least one of each
+// is required directly.
 func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string, error) {
 	together := map[string]string{} // a member's family, by its first member
 	first := func(path string) string {
@@ -113,7 +114,7 @@ func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string
 		}
 	}
 	for _, q := range c.Requirements {
-		if required[q.Name] == "" || q.Asked {
+		if required[q.Name] == "" {
 			continue
 		}
 		i, err := r.modInfo(ctx, version{Path: q.Name, Version: q.Locked})
@@ -131,15 +132,16 @@ func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string
 			}
 		}
 	}
-	members := map[string][]string{}
+	members, wanted := map[string][]string{}, map[string]bool{}
 	for _, q := range c.Requirements {
-		if required[q.Name] != "" && !q.Asked {
+		if required[q.Name] != "" {
 			members[first(q.Name)] = append(members[first(q.Name)], q.Name)
+			wanted[first(q.Name)] = wanted[first(q.Name)] || !q.Asked
 		}
 	}
 	var families [][]string
-	for _, list := range members {
-		if len(list) > 1 {
+	for of, list := range members {
+		if len(list) > 1 && wanted[of] {
 			slices.Sort(list)
 			families = append(families, list)
 		}

@@ -35,8 +35,9 @@ type resolver struct {
 	raised   []version // indirect requirements that must be higher than what requires them says
 	reaches  memo[version, *graph]
 	deeps    memo[version, *graph]
-	notices  []string // of the present round
-	told     []string // for good
+	raisers  map[version]version // what raised a requirement to a version
+	notices  []string            // of the present round
+	told     []string            // for good
 }
 
 // subject is a requirement that is to get a version.
@@ -68,7 +69,7 @@ type lesson struct {
 // Resolve finds versions for the whole component within the bounds of ask.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
 	p := ask.Component.Detail.(*project)
-	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}}
+	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}, raisers: map[version]version{}}
 	if r.goVersion != "" && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {
 		return nil, &model.Fault{
 			Doing: "resolving " + p.file, File: p.file, Line: p.mod.Go.Syntax.Start.Line, Found: true,

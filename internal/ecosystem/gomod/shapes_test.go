@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -91,6 +92,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 				sections["ask"] += "newest " + q.Mod.Path + "\n"
 			}
 		}
+		sections["ask"] += j.families(root, dir)
 	}
 	outcome, err := j.resolve(root, dir, sections["ask"])
 	if texts, wantsError := strings.CutPrefix(sections["want"], "error:"); wantsError {
@@ -168,6 +170,23 @@ func (j *judge) run(args ...string) string {
 	out, err := j.command(args...)
 	require.NoError(j.t, err, "go %s:\n%s", strings.Join(args, " "), out)
 	return string(out)
+}
+
+// families asks for the newest of what is released together with a direct
+// requirement.
+func (j *judge) families(root, dir string) (ask string) {
+	c, err := Ecosystem{}.Read(os.DirFS(root), dir)
+	require.NoError(j.t, err)
+	r, err := j.connect(root)
+	require.NoError(j.t, err)
+	families, err := r.Families(context.Background(), c)
+	require.NoError(j.t, err)
+	for _, name := range slices.Concat(families...) {
+		if c.Find(name)[0].Asked {
+			ask += "newest " + name + "\n"
+		}
+	}
+	return ask
 }
 
 // resolve resolves the module with bounds of one query a line.

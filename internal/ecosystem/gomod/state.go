@@ -294,7 +294,11 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 		}
 	}
 	if len(s.lessons) == count {
-		s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s %s is required by what is needed besides, so it cannot be at %s", c.m.Path, got, c.m.Version)})
+		by := l.rs.asker[need]
+		if by.Path == "" {
+			by = s.raisers[need]
+		}
+		s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s, which is needed besides, so %s cannot be at %s", chained([]version{by, need}), c.m.Path, c.m.Version)})
 	}
 	s.extra = append(s.extra, need)
 }
@@ -315,7 +319,7 @@ func (s *resolver) tellHeldBack(chosen []candidate) {
 		}
 		for k, other := range s.subjects {
 			need := version{Path: other.req.Name, Version: g.selected[other.req.Name]}
-			if need.Version == "" || compareVersions(need.Path, need.Version, chosen[k].m.Version) <= 0 {
+			if k == i || need.Version == "" || compareVersions(need.Path, need.Version, chosen[k].m.Version) <= 0 {
 				continue
 			}
 			at := fmt.Sprintf("%s is at %s", need.Path, chosen[k].m.Version)

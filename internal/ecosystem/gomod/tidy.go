@@ -133,7 +133,10 @@ func (s *resolver) raise(list []version, direct map[string]bool, pruned bool) (*
 			}
 			seen[m.Path] = true
 			at := rs.selected[m.Path]
-			raised = raised || at != m.Version
+			if at != m.Version {
+				raised = true
+				s.raisers[version{Path: m.Path, Version: at}] = rs.asker[version{Path: m.Path, Version: at}]
+			}
 			next = append(next, version{Path: m.Path, Version: at})
 		}
 		if !raised {
@@ -334,7 +337,7 @@ func (l *loader) provided() ([]version, error) {
 		if k.wrong == "" || k.testOf != nil {
 			continue
 		}
-		m, err := l.provider(k.path)
+		m, err := l.provider(k.path, l.rs.selected["go"])
 		if err != nil {
 			return nil, err
 		}
@@ -347,9 +350,9 @@ func (l *loader) provided() ([]version, error) {
 	return added, nil
 }
 
-// provider is the newest release of the module with the longest path that has
-// a package; zero if there is none.
-func (s *resolver) provider(pkg string) (version, error) {
+// provider is the newest release, of those that need no newer Go, of the module
+// with the longest path that has a package; zero if there is none.
+func (s *resolver) provider(pkg, goVersion string) (version, error) {
 	if isStandard(pkg) || within(s.p.path(), pkg) {
 		return version{}, nil
 	}
@@ -365,7 +368,11 @@ func (s *resolver) provider(pkg string) (version, error) {
 		if err != nil {
 			return version{}, err
 		}
-		m := version{Path: path, Version: h.newest()}
+		v, err := s.r.newestFor(s.ctx, h, goVersion)
+		if err != nil || v == "" {
+			return version{}, err
+		}
+		m := version{Path: path, Version: v}
 		i, err := s.indexFor(m)
 		if err != nil {
 			return version{}, fmt.Errorf("looking for a module that has the package %s: %w", pkg, err)
