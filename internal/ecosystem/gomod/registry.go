@@ -96,9 +96,9 @@ func (r *registry) summarizer(p *project) summarizer {
 	}
 }
 
-// Families are requirements at one version of which one requires the others at
-// that very version: modules that are released together. At least one of each
-// is required directly.
+// Families are requirements of which one requires the others at its own
+// version: modules of one place that are released together. At least one of
+// each is required directly.
 func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string, error) {
 	together := map[string]string{} // a member's family, by its first member
 	first := func(path string) string {
@@ -125,7 +125,7 @@ func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string
 			return nil, err
 		}
 		for _, m := range i.requires {
-			if required[m.Path] == q.Locked && m.Version == q.Locked && sameRepository(q.Name, m.Path) {
+			if required[m.Path] != "" && m.Version == q.Locked && sameRepository(q.Name, m.Path) {
 				if a, b := first(q.Name), first(m.Path); a != b {
 					together[max(a, b)] = min(a, b)
 				}
@@ -151,14 +151,11 @@ func (r *registry) Families(ctx context.Context, c *model.Component) ([][]string
 }
 
 // sameRepository tells whether two modules look as if they came from one
-// place: their paths share a host and what follows it.
+// place: their paths share a repository, or a host of one project's own.
 func sameRepository(a, b string) bool {
 	x, y := strings.Split(a, "/"), strings.Split(b, "/")
-	depth := max(hostDepth(a), 1) + 1
-	if strings.Count(x[0], ".") > 1 || len(x) < depth || len(y) < depth {
-		depth = 1
-	}
-	return slices.Equal(x[:min(depth, len(x))], y[:min(depth, len(y))])
+	depth := hostDepth(a) + 1
+	return len(x) >= depth && len(y) >= depth && slices.Equal(x[:depth], y[:depth])
 }
 
 // hostDepth is how many elements come before a repository's name at hosts of
