@@ -21,13 +21,7 @@ type moduleVersion struct {
 	text  string
 }
 
-const goIdentifier = `(?:0|[1-9][0-9]*|[0-9]*[A-Za-z-][0-9A-Za-z-]*)`
-
-var (
-	goVersionForm = regexp.MustCompile(`^v(0|[1-9][0-9]*)(?:\.(0|[1-9][0-9]*)(?:\.(0|[1-9][0-9]*)` +
-		`(?:-(` + goIdentifier + `(?:\.` + goIdentifier + `)*))?(?:\+([0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*))?)?)?$`)
-	pseudoForm = regexp.MustCompile(`(?:^|[.])[0-9]{14}-[0-9a-z]{12}$`)
-)
+var pseudoForm = regexp.MustCompile(`(?:^|[.])[0-9]{14}-[0-9a-z]{12}$`)
 
 // Parse reads a version. That of an untagged commit (a pseudo-version) is one, too.
 func (GoMod) Parse(text string) (Version, error) {
@@ -38,18 +32,54 @@ func (GoMod) Parse(text string) (Version, error) {
 	return v, nil
 }
 
+// parseModuleVersion is written by hand, since a graph is full of versions.
 func parseModuleVersion(text string) (*moduleVersion, error) {
-	m := goVersionForm.FindStringSubmatch(text)
-	if m == nil {
-		return nil, fmt.Errorf("%q is not a Go module version (want v1.2.3)", text)
-	}
-	v := &moduleVersion{core: [3]string{m[1], m[2], m[3]}, pre: m[4], build: m[5], text: text}
-	for i, n := range v.core {
-		if n == "" {
-			v.core[i] = "0"
+	v := &moduleVersion{core: [3]string{"0", "0", "0"}, text: text}
+	rest, ok := strings.CutPrefix(text, "v")
+	count := 0
+	for ; ok && count < 3; count++ {
+		n := 0
+		for n < len(rest) && rest[n] >= '0' && rest[n] <= '9' {
+			n++
+		}
+		if ok = n == 1 || n > 1 && rest[0] != '0'; !ok {
+			break
+		}
+		v.core[count], rest = rest[:n], rest[n:]
+		if count < 2 && strings.HasPrefix(rest, ".") {
+			rest = rest[1:]
+		} else if rest == "" || count == 2 {
+			count++
+			break
+		} else {
+			ok = false
 		}
 	}
+	if ok && count == 3 {
+		var hasPre, hasBuild bool
+		rest, v.build, hasBuild = strings.Cut(rest, "+")
+		v.pre, hasPre = strings.CutPrefix(rest, "-")
+		if !hasPre {
+			ok, v.pre = rest == "", ""
+		}
+		ok = ok && (!hasPre || validIdentifiers(v.pre) && !leadingZero(v.pre)) && (!hasBuild || validIdentifiers(v.build))
+	} else if rest != "" {
+		ok = false
+	}
+	if !ok {
+		return nil, fmt.Errorf("%q is not a Go module version (want v1.2.3)", text)
+	}
 	return v, nil
+}
+
+// leadingZero tells of a number among the identifiers that starts with a zero.
+func leadingZero(identifiers string) bool {
+	for id := range strings.SplitSeq(identifiers, ".") {
+		if len(id) > 1 && id[0] == '0' && allDigits(id) {
+			return true
+		}
+	}
+	return false
 }
 
 func (v *moduleVersion) String() string { return v.text }

@@ -54,7 +54,7 @@ func (r *registry) history(ctx context.Context, path string) (*history, error) {
 		}
 		for i := len(h.versions) - 1; i >= 0 && h.info == nil; i-- {
 			h.info, err = r.modInfo(ctx, version{Path: path, Version: h.versions[i]})
-			if isMissing(err) && i > 0 {
+			if isRefused(err) && i > 0 {
 				h.gone[h.versions[i]], h.info, err = true, nil, nil
 			}
 			if err != nil {
@@ -217,8 +217,7 @@ func (r *registry) majors(ctx context.Context, path string) ([]*history, error) 
 // answers but a list means that it does not, and gives nil.
 func (r *registry) guessed(ctx context.Context, path string) (*history, error) {
 	h, err := r.history(ctx, path)
-	var refused *fetch.Status
-	if isMissing(err) || errors.As(err, &refused) || errors.Is(err, fetch.ErrNotCached) {
+	if isRefused(err) || errors.Is(err, fetch.ErrNotCached) {
 		return nil, nil
 	}
 	return h, err
@@ -255,7 +254,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 				rel.Runtime = "go " + h.info.goVersion
 			}
 			if h.gone[v] {
-				rel.Unfit = "cannot be had: the proxy no longer has its go.mod"
+				rel.Unfit = "cannot be had: the proxy does not give its go.mod"
 			} else if i >= unfit.from {
 				rel.Unfit, rel.Replaced = unfit.why, unfit.replaced
 			}

@@ -44,6 +44,13 @@ func isMissing(err error) bool {
 	return errors.As(err, &m)
 }
 
+// isRefused tells of an error by which a proxy, asked for one version or path
+// among others, says that it does not give it: it has none, or must not.
+func isRefused(err error) bool {
+	var status *fetch.Status
+	return isMissing(err) || errors.As(err, &status) && status.Code < 500
+}
+
 // document is one file of the proxy protocol.
 type document struct {
 	module  string

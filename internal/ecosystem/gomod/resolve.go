@@ -221,7 +221,8 @@ func (s *resolver) bound(sub *subject) {
 			// Another major changes what importers write; nobody goes there unasked.
 			sub.allowed[i] = i == sub.at || c.m.Path == q.Name && c.v.Compare(at) >= 0
 		}
-		if s.ask.Fit && i != sub.at && c.unfit {
+		unasked := c.unfit || c.v.Preview() && (s.r.around.Preview == nil || !s.r.around.Preview(q.Name))
+		if s.ask.Fit && i != sub.at && unasked {
 			sub.allowed[i] = false
 		}
 	}
@@ -454,7 +455,7 @@ func (s *resolver) state(sub *subject, when func(i int) bool, other *subject, ne
 // unusable rules a candidate out whose requirements cannot be had.
 func (s *resolver) unusable(sub *subject, c int, err error) error {
 	var wrongName *misnamed
-	if c == sub.at || !isMissing(err) && !errors.As(err, &wrongName) {
+	if c == sub.at || !isRefused(err) && !errors.As(err, &wrongName) {
 		return err
 	}
 	s.problem.Forbid(func() string { return err.Error() },

@@ -69,7 +69,7 @@ func (s *resolver) build(chosen []candidate) (*ecosystem.Outcome, error) {
 // blame makes an error of a candidate that cannot be had a lesson about it.
 func (s *resolver) blame(chosen []candidate, err error) error {
 	var wrongName *misnamed
-	if !isMissing(err) && !errors.As(err, &wrongName) {
+	if !isRefused(err) && !errors.As(err, &wrongName) {
 		return err
 	}
 	for i, c := range chosen {
@@ -303,32 +303,56 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 	s.extra = append(s.extra, need)
 }
 
-// tellHeldBack says of what was to be as new as can be why it is not newer.
+// tellHeldBack says of what was to be as new as can be why it is not newer, in
+// one sentence each.
 func (s *resolver) tellHeldBack(chosen []candidate) {
+	var behind []string // what needs a newer Go
+	var stated model.Requirement
+	wanted := ""
 	for i, sub := range s.subjects {
 		if !s.ask.Bounds[sub.req.Name].Newest || sub.req.Subject == runtimeGo {
 			continue
 		}
-		best := sub.preference(true)[0]
-		if c := sub.candidates[best]; !sub.allowed[best] || c.m == chosen[i].m || c.m.Path != chosen[i].m.Path {
+		best := slices.IndexFunc(sub.preference(true), func(c int) bool { return sub.allowed[c] })
+		if best < 0 {
 			continue
 		}
-		g, err := s.reach(sub.candidates[best].m)
-		if err != nil {
+		c := sub.candidates[sub.preference(true)[best]]
+		g, err := s.reach(c.m)
+		if c.m == chosen[i].m || c.m.Path != chosen[i].m.Path || err != nil {
 			continue
 		}
-		for k, other := range s.subjects {
-			need := version{Path: other.req.Name, Version: g.selected[other.req.Name]}
-			if k == i || need.Version == "" || compareVersions(need.Path, need.Version, chosen[k].m.Version) <= 0 {
-				continue
+		switch k, need := s.obstacle(chosen, i, g); {
+		case k < 0:
+		case need.Path == "go":
+			stated = s.subjects[k].req
+			behind = append(behind, fmt.Sprintf("%s %s (go %s)", c.m.Path, c.m.Version, need.Version))
+			if compareGo(need.Version, wanted) > 0 {
+				wanted = need.Version
 			}
-			at := fmt.Sprintf("%s is at %s", need.Path, chosen[k].m.Version)
-			if need.Path == "go" {
-				at = fmt.Sprintf("%s states go %s; raise it with --to go@%s", other.req.Site, chosen[k].m.Version, need.Version)
-			}
-			s.notices = append(s.notices, fmt.Sprintf("%s goes to %s only: %s, and %s", sub.req.Name, chosen[i].m.Version, chained(g.chain(need)), at))
+		default:
+			s.notices = append(s.notices, fmt.Sprintf("%s goes to %s only: %s, and %s is at %s", sub.req.Name, chosen[i].m.Version, chained(g.chain(need)), need.Path, chosen[k].m.Version))
 		}
 	}
+	if len(behind) > 0 {
+		s.notices = append(s.notices, fmt.Sprintf("%s states go %s, and a newer one is needed for %s; --to go@%s would raise it", stated.Site, stated.Locked, strings.Join(behind, ", "), wanted))
+	}
+}
+
+// obstacle is the subject that does not meet what the graph requires of it; Go
+// before all others, since with it all of them could move.
+func (s *resolver) obstacle(chosen []candidate, but int, g *graph) (int, version) {
+	found, least := -1, version{}
+	for k, other := range s.subjects {
+		need := version{Path: other.req.Name, Version: g.selected[other.req.Name]}
+		if k == but || need.Version == "" || compareVersions(need.Path, need.Version, chosen[k].m.Version) <= 0 {
+			continue
+		}
+		if found < 0 || need.Path == "go" {
+			found, least = k, need
+		}
+	}
+	return found, least
 }
 
 // importer names who imports a package: the line, where it is the module's
