@@ -1,14 +1,13 @@
-// Side-by-side measures Bellwether and npm doing the same work in one run, on
-// the same machine and with warm caches, and prints the ratios. It needs npm
-// and the registries that npm is configured with.
+// Side-by-side measures Bellwether beside npm and beside the go command doing
+// the same work in one run, on the same machine and with warm caches, and
+// prints the ratios. It needs both, and the registries they are configured with.
 //
-//	go run ./bench/side-by-side
+//	go run ./bench/side-by-side [npm|golang]
 package main
 
 import (
 	"embed"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,7 +16,7 @@ import (
 	"time"
 )
 
-//go:embed npm-large
+//go:embed npm-large golang
 var projects embed.FS
 
 // rounds is how often each side runs; the median counts.
@@ -46,45 +45,33 @@ func run() error {
 	if out, err := exec.Command("go", "build", "-o", bellwether, "./cmd/bellwether").CombinedOutput(); err != nil {
 		return fmt.Errorf("building: %w\n%s", err, out)
 	}
-	dir := filepath.Join(work, "project")
-	if err := layOut(dir); err != nil {
-		return err
-	}
-	npm := []string{"npm", "install", "--package-lock-only", "--prefer-offline", "--no-audit", "--no-fund"}
-	// Both caches are warmed first; Bellwether's lock is the one to keep.
-	for _, command := range [][]string{npm, {bellwether, "route", "--reach", "patch"}} {
-		noLock(dir)
-		if _, err := once(dir, command); err != nil {
+	for name, compare := range map[string]func(work, bellwether string) error{"npm": besideNPM, "golang": besideGo} {
+		if len(os.Args) > 1 && os.Args[1] != name {
+			continue
+		}
+		if err := compare(filepath.Join(work, name), bellwether); err != nil {
 			return err
 		}
 	}
-	if _, err := once(dir, []string{bellwether, "advance"}); err != nil {
-		return err
-	}
-	lock, err := os.ReadFile(filepath.Join(dir, "package-lock.json"))
-	if err != nil {
-		return err
-	}
-	keepLock := func(dir string) {
-		_ = os.WriteFile(filepath.Join(dir, "package-lock.json"), lock, 0o644)
-		_ = os.RemoveAll(filepath.Join(dir, ".bellwether"))
-	}
-	fmt.Printf("%-44s %10s %10s %7s %10s %10s %7s\n", "", "bellwether", "npm", "ratio", "bellwether", "npm", "ratio")
-	for _, c := range []struct {
-		title      string
-		prepare    func(dir string)
-		ours, npms []string
-	}{
-		{"resolve everything without a lock", noLock, []string{bellwether, "route", "--reach", "patch"}, npm},
-		{"move one requirement / find nothing to do", keepLock, []string{bellwether, "route", "--to", "lodash@~4.17.20"}, npm},
-		{"survey / list what is outdated", keepLock, []string{bellwether, "survey"}, []string{"npm", "outdated"}},
-		{"print the version", keepLock, []string{bellwether, "--version"}, []string{"npm", "--version"}},
-	} {
+	return nil
+}
+
+// comparison is one piece of work, done by both sides.
+type comparison struct {
+	title        string
+	prepare      func(dir string)
+	ours, theirs []string
+}
+
+// compare prints what both sides take for each piece of work, in turn.
+func compare(dir, them string, all []comparison) error {
+	fmt.Printf("%-44s %10s %10s %7s %10s %10s %7s\n", "", "bellwether", them, "ratio", "bellwether", them, "ratio")
+	for _, c := range all {
 		a, err := median(dir, c.prepare, c.ours)
 		if err != nil {
 			return err
 		}
-		b, err := median(dir, c.prepare, c.npms)
+		b, err := median(dir, c.prepare, c.theirs)
 		if err != nil {
 			return err
 		}
@@ -92,23 +79,6 @@ func run() error {
 			a.wall.Seconds()/b.wall.Seconds(), float64(a.peak)/1e6, float64(b.peak)/1e6, float64(a.peak)/float64(b.peak))
 	}
 	return nil
-}
-
-func layOut(dir string) error {
-	project, err := fs.Sub(projects, "npm-large")
-	if err != nil {
-		return err
-	}
-	if err := os.CopyFS(dir, project); err != nil {
-		return err
-	}
-	settings := "stages:\n  - {name: fetch, skip: only resolving is measured}\n"
-	return os.WriteFile(filepath.Join(dir, "bellwether.yaml"), []byte(settings), 0o644)
-}
-
-func noLock(dir string) {
-	_ = os.Remove(filepath.Join(dir, "package-lock.json"))
-	_ = os.RemoveAll(filepath.Join(dir, ".bellwether"))
 }
 
 func median(dir string, prepare func(string), command []string) (measure, error) {

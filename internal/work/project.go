@@ -122,7 +122,7 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 		}
 		return nil, &model.Fault{Doing: "looking for components", File: opt.Dir, Wrong: "there is no " + strings.Join(manifests, " and no ") + " here or below", Next: "give the project's folder with --project"}
 	}
-	return p, nil
+	return p, p.checkStages()
 }
 
 // ours drops the folders that the settings leave out, and those that git is

@@ -69,11 +69,26 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 		if s.Stages[i].timeout, err = ParseAge(s.Stages[i].Timeout); err != nil {
 			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "timeout: " + err.Error()}
 		}
-		if !slices.Contains([]string{"fetch", "build", "test"}, s.Stages[i].Name) {
-			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: fmt.Sprintf("the stage %q is not one of fetch, build and test", s.Stages[i].Name)}
-		}
 	}
 	return s, nil
+}
+
+// checkStages refuses settings for a stage that no component has.
+func (p *Project) checkStages() error {
+	var known []string
+	for _, part := range p.Components {
+		for _, s := range part.eco.Stages(part.Component) {
+			if !slices.Contains(known, s.Name) {
+				known = append(known, s.Name)
+			}
+		}
+	}
+	for _, set := range p.Settings.Stages {
+		if !slices.Contains(known, set.Name) {
+			return &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: fmt.Sprintf("the stage %q is not one of those that there are here: %s", set.Name, strings.Join(known, ", "))}
+		}
+	}
+	return nil
 }
 
 // ParseAge reads a span of time: "10m", "72h", "3 days", "2 weeks". An empty

@@ -120,6 +120,9 @@ func (p *Project) stages(part *Part) []model.Stage {
 			continue
 		}
 		at := slices.IndexFunc(stages, func(s model.Stage) bool { return s.Name == set.Name })
+		if at < 0 {
+			continue // another ecosystem's
+		}
 		stage := stages[at]
 		switch {
 		case set.Shell != "":

@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	modsemver "golang.org/x/mod/semver"
 )
 
 func TestGoModOrder(t *testing.T) {
@@ -79,4 +80,20 @@ func TestGoReleases(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, q.Contains(v), text)
 	}
+}
+
+// FuzzGoModOrder compares with the order of golang.org/x/mod.
+func FuzzGoModOrder(f *testing.F) {
+	for _, seed := range [][2]string{{"v1.2.3", "v1.2.4-rc.1"}, {"v1", "v1.0.0+x"}, {"v01.2", "v1.2.3-01"}, {"v1.2.3-a.10", "v1.2.3-a.9"}} {
+		f.Add(seed[0], seed[1])
+	}
+	f.Fuzz(func(t *testing.T, a, b string) {
+		va, errA := GoMod{}.Parse(a)
+		vb, errB := GoMod{}.Parse(b)
+		require.Equal(t, modsemver.IsValid(a), errA == nil, a)
+		require.Equal(t, modsemver.IsValid(b), errB == nil, b)
+		if errA == nil && errB == nil {
+			assert.Equal(t, modsemver.Compare(a, b), va.Compare(vb), "%s %s", a, b)
+		}
+	})
 }
