@@ -169,7 +169,9 @@ func (p *project) source(m version) (source, error) {
 		return source{dir: dir}, nil
 	}
 	if p.work != nil {
-		if dir, ok := p.work.members[m.Path]; ok {
+		// Only what was never published is read from the workspace: go.sum knows the
+		// rest, and has to go on knowing it where the workspace is not there.
+		if dir, ok := p.work.members[m.Path]; ok && p.sum.hashes[modKey(m)] == nil {
 			return source{dir: dir}, nil
 		}
 	}

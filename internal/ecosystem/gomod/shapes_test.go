@@ -82,7 +82,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	dir := strings.TrimSpace(sections["dir"])
 	j := newJudge(t, filepath.Join(root, dir), sections["universe"])
 	if _, asIs := sections["as-is"]; !asIs {
-		j.run("mod", "tidy")
+		j.alone(func() { j.run("mod", "tidy") })
 	}
 	if *realProjects && sections["ask"] == "" {
 		p, err := readProject(os.DirFS(root), dir)
@@ -239,14 +239,19 @@ func (j *judge) connect(root string) (ecosystem.Registry, error) {
 	}, ".")
 }
 
+// alone does something without the workspace around the module.
+func (j *judge) alone(do func()) {
+	j.env = append(j.env, "GOWORK=off")
+	do()
+	j.env = j.env[:len(j.env)-1]
+}
+
 // accepts has the go command say that nothing is to be tidied, that what it
 // fetched is what go.sum says, and that it builds.
 func (j *judge) accepts(otherForm, workspace bool) {
 	j.t.Helper()
 	if !otherForm {
-		j.env = append(j.env, "GOWORK=off")
-		j.run("mod", "tidy", "-diff")
-		j.env = j.env[:len(j.env)-1]
+		j.alone(func() { j.run("mod", "tidy", "-diff") })
 	}
 	j.run("mod", "verify")
 	if workspace {

@@ -277,7 +277,13 @@ func (s *resolver) partTo(c candidate, pkg string, part, whole version) (bool, e
 func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 	count := len(s.lessons)
 	got := l.rs.selected[c.m.Path]
-	if c.m.Path == "go" && compareGo(got, c.m.Version) <= 0 || got == c.m.Version || got == "" {
+	if c.m.Path == "go" && compareGo(got, c.m.Version) <= 0 || got == c.m.Version {
+		return
+	}
+	if compareVersions(c.m.Path, got, c.m.Version) < 0 {
+		if sub := s.subjects[i]; slices.Contains(s.ask.First, sub.req.Name) && sub.candidates[sub.at].m != c.m {
+			s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("no package of %s is imported, so that a requirement of %s would not stay", c.m.Path, c.m.Version)})
+		}
 		return
 	}
 	if s.subjects[i].req.Name != c.m.Path && compareVersions(c.m.Path, got, c.m.Version) > 0 {
@@ -404,8 +410,8 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 	for i, c := range chosen {
 		sub := s.subjects[i]
 		from := sub.candidates[sub.at].m
-		if from == c.m {
-			continue
+		if from == c.m || l.rs.selected[c.m.Path] == "" {
+			continue // what nothing needs any more goes away, and is carried
 		}
 		m := model.Move{Subject: model.Subject{Kind: Name, Name: c.m.Path}, Name: from.Path, From: from.Version, To: c.m.Version, Sites: []model.Site{sub.req.Site}}
 		if c.m.Path == "go" {
