@@ -237,7 +237,11 @@ func moveGrid(moves []model.MoveSummary) grid {
 		if from == "" {
 			from = "new"
 		}
-		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, span{m.Because, faint}})
+		because := m.Because
+		if m.Becomes != "" {
+			because += ", as " + m.Becomes
+		}
+		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, span{because, faint}})
 	}
 	return g
 }

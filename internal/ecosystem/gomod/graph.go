@@ -2,6 +2,7 @@ package gomod
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -60,8 +61,11 @@ func newGraph(ctx context.Context, main string, roots []version, pruned bool, lo
 	for len(queue) > 0 {
 		batch := queue
 		queue = nil
-		found, complete, err := lookAll(ctx, batch, func(v visit) version { return v.m }, look)
+		found, complete, failed, err := lookAll(ctx, batch, func(v visit) version { return v.m }, look)
 		if err != nil {
+			if by := g.asker[failed]; by.Path != "" {
+				err = fmt.Errorf("%s requires %s %s: %w", by.Path, failed.Path, failed.Version, err)
+			}
 			return nil, err
 		}
 		for i, v := range batch {
@@ -84,26 +88,25 @@ func newGraph(ctx context.Context, main string, roots []version, pruned bool, lo
 }
 
 // lookAll looks at many modules at once, and gives the answers in their order.
-func lookAll[V any](ctx context.Context, batch []V, of func(V) version, look summarizer) ([][]version, []bool, error) {
-	found, complete := make([][]version, len(batch)), make([]bool, len(batch))
-	group, ctx := errgroup.WithContext(ctx)
+// With an error comes the first module that it is about.
+func lookAll[V any](ctx context.Context, batch []V, of func(V) version, look summarizer) (found [][]version, complete []bool, failed version, err error) {
+	found, complete = make([][]version, len(batch)), make([]bool, len(batch))
+	var group errgroup.Group
 	group.SetLimit(askAtOnce)
 	errs := make([]error, len(batch))
 	for i, v := range batch {
 		group.Go(func() error {
 			found[i], complete[i], errs[i] = look(ctx, of(v))
-			return errs[i]
+			return nil
 		})
 	}
-	if err := group.Wait(); err != nil {
-		for _, first := range errs {
-			if first != nil && ctx.Err() == nil {
-				return nil, nil, first
-			}
+	_ = group.Wait()
+	for i, err := range errs {
+		if err != nil {
+			return nil, nil, of(batch[i]), err
 		}
-		return nil, nil, err
 	}
-	return found, complete, nil
+	return found, complete, version{}, nil
 }
 
 // meet notes a module that is required.

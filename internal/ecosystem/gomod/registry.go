@@ -2,6 +2,8 @@ package gomod
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -83,7 +85,7 @@ func (r *registry) summarizer(p *project) summarizer {
 	return func(ctx context.Context, m version) ([]version, bool, error) {
 		i, err := r.infoOf(ctx, p, m)
 		if err != nil {
-			return nil, false, err
+			return nil, false, p.placed(m, err)
 		}
 		requires := i.requires
 		if len(p.mod.Exclude) > 0 {
@@ -94,6 +96,15 @@ func (r *registry) summarizer(p *project) summarizer {
 		}
 		return requires, prunes(i.goVersion), nil
 	}
+}
+
+// placed gives an error the place where go.mod requires what it is about.
+func (p *project) placed(m version, err error) error {
+	var fault *model.Fault
+	if line := p.required(m.Path); line != nil && line.Mod == m && !errors.As(err, &fault) {
+		return fmt.Errorf("%s: %w", p.place(line.Syntax), err)
+	}
+	return err
 }
 
 // Families are requirements of which one requires the others at its own
