@@ -14,7 +14,6 @@ import (
 	"golang.org/x/term"
 
 	"bellwether/demo"
-	"bellwether/internal/core/solve"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
@@ -139,7 +138,7 @@ func (d *demoStory) layOut(registry string) error {
 	if err := f.Close(); err != nil {
 		return err
 	}
-	_, err = git.Init(d.ctx, d.dir, "Saltmarsh Ferries", "crew@saltmarsh.example", "The departure board as it runs on our piers")
+	_, err = git.Init(d.ctx, d.dir, "Saltmarsh Ferries", "crew@saltmarsh.example", "The board and the tide service as they run on our piers")
 	return err
 }
 
@@ -158,7 +157,12 @@ func (d *demoStory) chapter(title, command string) {
 const demoDestination = "quayside@^4"
 
 func (d *demoStory) tell() error {
-	chapters := []func() error{d.look, d.conflict, d.route, d.legs, d.end}
+	chapters := []func() error{
+		d.look,
+		d.noWay("Ask for the framework's newest major: a proof why not", demoDestination),
+		d.noWay("Ask for a module that needs a newer Go: a proof, and ways out", "brine.example/journal@v1.4"),
+		d.route, d.legs, d.end,
+	}
 	for _, chapter := range chapters {
 		if err := chapter(); err != nil {
 			return err
@@ -180,18 +184,21 @@ func (d *demoStory) look() error {
 	return d.out.Survey(s)
 }
 
-func (d *demoStory) conflict() error {
-	d.chapter("Ask for the framework's newest major: a proof why not", "bellwether route --to "+demoDestination)
-	p, err := d.open()
-	if err != nil {
-		return err
+// noWay asks for a destination that cannot be reached.
+func (d *demoStory) noWay(title, destination string) func() error {
+	return func() error {
+		d.chapter(title, "bellwether route --to "+destination)
+		p, err := d.open()
+		if err != nil {
+			return err
+		}
+		_, err = p.Route(d.ctx, work.RouteOptions{To: []string{destination}})
+		var no *work.NoWay
+		if !errors.As(err, &no) {
+			return fmt.Errorf("the demo expects a conflict here, but got %v", err)
+		}
+		return d.out.Conflict("There is no way to "+destination+":", no.Conflict.Proof().Lines(), no.Ways)
 	}
-	_, err = p.Route(d.ctx, work.RouteOptions{To: []string{demoDestination}})
-	var conflict *solve.Conflict
-	if !errors.As(err, &conflict) {
-		return fmt.Errorf("the demo expects a conflict here, but got %v", err)
-	}
-	return d.out.Conflict("There is no way to "+demoDestination+":", conflict.Proof().Lines(), nil)
 }
 
 func (d *demoStory) route() error {
