@@ -423,7 +423,7 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 	}
 	model.SortMoves(o.Moves)
 	o.Carried = s.carried(l, o.Moves)
-	text, err := s.p.rewritten(l.rs, goVersion, s.tools)
+	text, err := s.p.rewritten(l.rs, goVersion, s.tools, o.Moves)
 	if err != nil {
 		return nil, err
 	}

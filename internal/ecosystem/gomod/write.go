@@ -16,7 +16,7 @@ import (
 // these are spliced in and all else stays byte for byte. Where lines come, go,
 // or change between direct and indirect, the file gets the one form that the
 // go command gives it.
-func (p *project) rewritten(rs *requirements, goVersion string, tools []string) ([]byte, error) {
+func (p *project) rewritten(rs *requirements, goVersion string, tools []string, moves []model.Move) ([]byte, error) {
 	splices, ok := p.splices(rs, goVersion)
 	if ok && slices.Equal(tools, p.tools()) {
 		return model.Apply(p.src, splices)
@@ -44,6 +44,11 @@ func (p *project) rewritten(rs *requirements, goVersion string, tools []string) 
 			return nil, err
 		}
 	}
+	for _, m := range moves {
+		if rs.roots[m.Name] == "" && p.required(m.Becomes) == nil {
+			rename(f, m.Name, m.Becomes)
+		}
+	}
 	var list []*modfile.Require
 	for _, m := range rs.list {
 		if m.Path != "go" && m.Path != "toolchain" {
@@ -64,6 +69,22 @@ func (p *project) rewritten(rs *requirements, goVersion string, tools []string) 
 		text = bytes.ReplaceAll(text, []byte("\n"), []byte("\r\n"))
 	}
 	return text, nil
+}
+
+// rename lets a requirement's line, with its place and comments, be about
+// another path.
+func rename(f *modfile.File, from, to string) {
+	for _, q := range f.Require {
+		if q.Mod.Path != from || to == "" {
+			continue
+		}
+		for i, token := range q.Syntax.Token {
+			if token == modfile.AutoQuote(from) || token == from {
+				q.Syntax.Token[i] = modfile.AutoQuote(to)
+			}
+		}
+		q.Mod.Path = to
+	}
 }
 
 // splices are the changes of versions; ok is false if more than versions
