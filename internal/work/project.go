@@ -211,6 +211,12 @@ type world struct {
 	last     *ecosystem.Outcome
 }
 
+// after is the part as it is in another state of the project's files.
+func (part *Part) after(fsys fs.FS) (*Part, error) {
+	c, err := part.eco.Read(fsys, part.Dir)
+	return &Part{Component: c, eco: part.eco, registry: part.registry}, err
+}
+
 func (p *Project) world(ctx context.Context, part *Part) (*world, error) {
 	r, err := p.connect(ctx, part)
 	if err != nil {

@@ -60,11 +60,25 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 		r.Destination = append(r.Destination, "everything else within reach "+reach.String())
 	}
 	result := &model.RouteResult{File: keepDir + "/route.yaml", Destination: r.Destination, Legs: []model.LegResult{}}
+	fsys := p.fsys // a component may be changed by the legs of those before it
 	for _, part := range p.Components {
-		legs, notices, err := p.routePart(ctx, part, wishes, reach, opt.Hold)
+		if _, err := p.connect(ctx, part); err != nil {
+			return nil, err
+		}
+		part, err := part.after(fsys)
 		if err != nil {
 			return nil, err
 		}
+		w, err := p.world(ctx, part)
+		if err != nil {
+			return nil, err
+		}
+		w.fsys = fsys
+		legs, notices, err := p.routePart(ctx, part, w, wishes, reach, opt.Hold)
+		if err != nil {
+			return nil, err
+		}
+		fsys = w.fsys
 		for _, leg := range legs {
 			leg.ID = fmt.Sprintf("%d-%s", len(r.Legs)+1, strings.SplitN(leg.ID, "-", 2)[1])
 			r.Legs = append(r.Legs, leg)
@@ -114,11 +128,7 @@ func (p *Project) knownNames(wishes []destination, holds []string) error {
 	return nil
 }
 
-func (p *Project) routePart(ctx context.Context, part *Part, wishes []destination, reach version.Reach, hold []string) ([]model.Leg, []string, error) {
-	w, err := p.world(ctx, part)
-	if err != nil {
-		return nil, nil, err
-	}
+func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []destination, reach version.Reach, hold []string) (legs []model.Leg, notices []string, err error) {
 	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == ""}
 	for _, d := range wishes {
 		if len(part.Find(d.name)) == 0 {
@@ -147,7 +157,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, wishes []destinatio
 	}
 	// The plan follows its wishes as their names change.
 	asked := slices.Clone(plan.Wishes)
-	legs, notices, err := plan.Legs(ctx, w)
+	legs, notices, err = plan.Legs(ctx, w)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		plan.Wishes = asked

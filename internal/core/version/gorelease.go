@@ -1,6 +1,7 @@
 package version
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -12,13 +13,14 @@ import (
 type GoRelease struct{}
 
 type goRelease struct {
-	minor, patch int    // patch is -1 where it is not stated
+	major, minor int
+	patch        int    // -1 where it is not stated
 	kind         string // "beta" or "rc"; empty for a release
 	number       int    // of the beta or rc
 	text         string
 }
 
-var goReleaseForm = regexp.MustCompile(`^(?:go)?1(?:\.(0|[1-9][0-9]{0,8})(?:(beta|rc)([1-9][0-9]{0,8})|\.(0|[1-9][0-9]{0,8}))?)?$`)
+var goReleaseForm = regexp.MustCompile(`^(?:go)?([1-9][0-9]{0,8})(?:\.(0|[1-9][0-9]{0,8})(?:(beta|rc)([1-9][0-9]{0,8})|\.(0|[1-9][0-9]{0,8}))?)?$`)
 
 // Parse reads "1.21", "1.21.3", "1.22rc1", each with or without "go" in front.
 func (GoRelease) Parse(text string) (Version, error) {
@@ -40,17 +42,17 @@ func parseGoRelease(text string) (*goRelease, error) {
 		}
 		return missing
 	}
-	return &goRelease{number(m[1], 0), number(m[4], -1), m[2], number(m[3], 0), strings.TrimPrefix(text, "go")}, nil
+	return &goRelease{number(m[1], 0), number(m[2], 0), number(m[5], -1), m[3], number(m[4], 0), strings.TrimPrefix(text, "go")}, nil
 }
 
 func (v *goRelease) String() string { return v.text }
 func (v *goRelease) Preview() bool  { return v.kind != "" }
-func (v *goRelease) Line() string   { return "1." + strconv.Itoa(v.minor) }
+func (v *goRelease) Line() string   { return fmt.Sprintf("%d.%d", v.major, v.minor) }
 
 func (v *goRelease) Compare(other Version) int {
 	w := other.(*goRelease)
-	if v.minor != w.minor {
-		return v.minor - w.minor
+	if c := cmp.Or(v.major-w.major, v.minor-w.minor); c != 0 {
+		return c
 	}
 	a, b := v.stage(), w.stage()
 	for i := range a {
@@ -71,7 +73,7 @@ func (v *goRelease) stage() [3]int {
 		return [3]int{2, v.number, 0}
 	case v.patch >= 0:
 		return [3]int{3, v.patch, 0}
-	case v.minor < 21:
+	case v.major == 1 && v.minor < 21:
 		return [3]int{3, 0, 0}
 	}
 	return [3]int{0, 0, 0}
@@ -83,7 +85,7 @@ func (GoRelease) Step(from, to Version) Reach {
 	switch {
 	case a.Compare(b) == 0:
 		return Stay
-	case a.minor != b.minor:
+	case a.major != b.major || a.minor != b.minor:
 		return Minor
 	}
 	return Patch
@@ -120,7 +122,7 @@ func (r goReleases) Contains(version Version) bool {
 	case r.v == nil:
 		return true
 	case r.v.patch < 0 && r.v.kind == "":
-		return v.minor == r.v.minor
+		return v.major == r.v.major && v.minor == r.v.minor
 	}
 	return v.Compare(r.v) == 0
 }

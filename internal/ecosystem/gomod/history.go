@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"runtime"
 	"slices"
 	"sort"
 	"strconv"
@@ -326,52 +325,4 @@ func (r *registry) unfitFrom(ctx context.Context, h *history) (unfit, error) {
 		return text != ""
 	})
 	return unfit{from, why, replaced}, failed
-}
-
-// toolchainPath is the module under which releases of Go are published, after
-// the Go Toolchains reference (https://go.dev/doc/toolchain).
-const toolchainPath = "golang.org/toolchain"
-
-// firstLanguage is the minor of the first Go that a go line is raised to: the
-// first that prunes.
-const firstLanguage = 17
-
-func (r *registry) goReleases(ctx context.Context) ([]model.Release, error) {
-	data, err := r.ask(ctx, document{module: toolchainPath, file: "@v/list", form: "list/1", limit: maxList})
-	if err != nil && !isMissing(err) {
-		return nil, err
-	}
-	known := []string{}
-	if here, err := (versions.GoRelease{}).Parse(r.goVersion); err == nil {
-		known = append(known, r.goVersion)
-		// A go line may name a language version, and every one up to that of the
-		// Go at hand will do.
-		for minor := firstLanguage; ; minor++ {
-			v, err := versions.GoRelease{}.Parse(fmt.Sprintf("1.%d", minor))
-			if err != nil || v.Compare(here) > 0 {
-				break
-			}
-			known = append(known, v.String())
-		}
-	}
-	platform := "." + runtime.GOOS + "-" + runtime.GOARCH
-	if err == nil {
-		for field := range strings.FieldsSeq(string(data)) {
-			_, rest, ok := strings.Cut(field, "-go")
-			text, mine := strings.CutSuffix(rest, platform)
-			if _, err := (versions.GoRelease{}).Parse(text); ok && mine && err == nil {
-				known = append(known, text)
-			}
-		}
-	}
-	slices.SortFunc(known, compareGo)
-	var releases []model.Release
-	for _, v := range slices.Compact(known) {
-		rel := model.Release{Version: v}
-		if r.goVersion != "" && compareGo(v, r.goVersion) > 0 {
-			rel.Unfit = "is not on this machine, which has " + r.goVersion
-		}
-		releases = append(releases, rel)
-	}
-	return releases, nil
 }

@@ -170,8 +170,11 @@ func (b *bounded) Read(p []byte) (int, error) {
 // know the module.
 func (r *registry) listed(ctx context.Context, path string) ([]string, error) {
 	data, err := r.ask(ctx, document{module: path, file: "@v/list", form: "list/1", limit: maxList})
-	if isMissing(err) {
-		return nil, err
+	if errors.Is(err, fetch.ErrNotAsked) || errors.Is(err, fetch.ErrNotCached) {
+		// Then what the go command has seen of it is all that there is.
+		if kept, kerr := os.ReadFile(filepath.Join(filepath.Dir(r.cached(version{Path: path, Version: "v0.0.0"}, "")), "list")); kerr == nil {
+			data, err = kept, nil
+		}
 	}
 	if err != nil {
 		return nil, err

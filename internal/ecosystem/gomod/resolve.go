@@ -67,7 +67,17 @@ type lesson struct {
 }
 
 // Resolve finds versions for the whole component within the bounds of ask.
+// Modules of the project that build with it in a folder, by a replace line,
+// follow in the same outcome.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
+	o, err := r.resolve(ctx, ask)
+	if err != nil || len(o.Edits) == 0 {
+		return o, err
+	}
+	return o, r.follow(ctx, ask.Component.Detail.(*project), o)
+}
+
+func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
 	p := ask.Component.Detail.(*project)
 	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}, raisers: map[version]version{}}
 	if r.goVersion != "" && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {

@@ -28,7 +28,8 @@ import (
 // VERSION", with "indirect" after it where it is, or "PATH absent"; lines "FILE
 // has TEXT"; or "error:" and texts that the error must hold. The go command
 // makes the project tidy first, unless there is a section "as-is". The module
-// in the folder that "dir" names is the one that is resolved.
+// in the folder that "dir" names is the one that is resolved; the go command
+// judges those in "also" as well.
 func TestShapes(t *testing.T) {
 	files, err := filepath.Glob("testdata/shapes/*.txtar")
 	require.NoError(t, err)
@@ -68,7 +69,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	for _, f := range archive.Files {
 		sections[f.Name] = string(f.Data)
 		switch f.Name {
-		case "universe", "ask", "want", "as-is", "dir":
+		case "universe", "ask", "want", "as-is", "dir", "also":
 			continue
 		}
 		name := filepath.Join(root, filepath.FromSlash(f.Name))
@@ -82,7 +83,10 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	dir := strings.TrimSpace(sections["dir"])
 	j := newJudge(t, filepath.Join(root, dir), sections["universe"])
 	if _, asIs := sections["as-is"]; !asIs {
-		j.alone(func() { j.run("mod", "tidy") })
+		for _, at := range append(strings.Fields(sections["also"]), dir) {
+			j.dir = filepath.Join(root, at)
+			j.alone(func() { j.run("mod", "tidy") })
+		}
 	}
 	if *realProjects && sections["ask"] == "" {
 		p, err := readProject(os.DirFS(root), dir)
@@ -136,6 +140,10 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	require.NoError(t, err)
 	assert.Empty(t, again.Edits, "resolving what is resolved changes nothing")
 	j.accepts(strings.Contains(sections["as-is"], "CRLF"), sections["go.work"] != "")
+	for also := range strings.FieldsSeq(sections["also"]) {
+		j.dir = filepath.Join(root, also)
+		j.accepts(false, false)
+	}
 }
 
 // judge is the go command, with a stand-in for a proxy.

@@ -186,7 +186,7 @@ func (l *loader) least() (*requirements, error) {
 	return l.leastUnpruned()
 }
 
-// fixed are the requirements on Go itself.
+// runtimes are the requirements on Go itself.
 func (l *loader) runtimes() []version {
 	var list []version
 	for _, m := range l.rs.list {

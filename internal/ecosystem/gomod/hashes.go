@@ -1,0 +1,130 @@
+package gomod
+
+import (
+	"bytes"
+	"errors"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// sums writes the go.sum of a state. What it says already must hold for what
+// was fetched; what is new is checked with the checksum database.
+func (s *resolver) sums(l *loader) ([]byte, error) {
+	keep := l.keptSums(l.rs)
+	if lang := l.rs.selected["go"]; prunes(lang) && compareGo(lang, "1.18") < 0 {
+		// Go 1.16 reads such a module without pruning, and wants its hashes, too.
+		whole, err := s.requirements(l.rs.list, l.rs.direct, false)
+		if err != nil {
+			return nil, err
+		}
+		keep = append(keep, l.keptSums(whole)...)
+	}
+	keep = sortedVersions(keep)
+	out := &sums{hashes: map[version][]string{}}
+	hashes := make([]string, len(keep))
+	fresh := make([]bool, len(keep))
+	group, ctx := errgroup.WithContext(s.ctx)
+	group.SetLimit(askAtOnce)
+	for i, m := range keep {
+		group.Go(func() (err error) {
+			name, isMod := strings.CutSuffix(m.Version, "/go.mod")
+			if isMod {
+				var info *modInfo
+				if info, err = s.r.modInfo(ctx, version{Path: m.Path, Version: name}); err == nil {
+					hashes[i] = info.hash
+				}
+			} else {
+				var x *index
+				if x, err = s.r.indexOf(ctx, m); err == nil {
+					hashes[i] = x.Hash
+				}
+			}
+			if err != nil {
+				return err
+			}
+			same, says := s.p.sum.has(m, hashes[i])
+			if says && !same {
+				return s.p.mismatch(m, hashes[i])
+			}
+			fresh[i] = !same
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	if err := s.check(keep, hashes, fresh); err != nil {
+		return nil, err
+	}
+	for i, m := range keep {
+		out.hashes[m] = s.p.sum.hashes[m]
+		if fresh[i] {
+			out.hashes[m] = append(slices.Clone(out.hashes[m]), hashes[i])
+		}
+	}
+	text := out.text(keep)
+	if bytes.Contains(s.p.sum.src, []byte("\r\n")) {
+		text = bytes.ReplaceAll(text, []byte("\n"), []byte("\r\n"))
+	}
+	return text, nil
+}
+
+func sortedVersions(list []version) []version {
+	slices.SortFunc(list, func(a, b version) int {
+		if c := strings.Compare(a.Path, b.Path); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Version, b.Version)
+	})
+	return slices.Compact(list)
+}
+
+// check looks new hashes up in the checksum database.
+func (s *resolver) check(list []version, hashes []string, fresh []bool) error {
+	db, err := s.r.sumDB(s.ctx)
+	if err != nil || db == nil {
+		return err
+	}
+	silent := false
+	group, _ := errgroup.WithContext(s.ctx)
+	group.SetLimit(askAtOnce)
+	results := make([]error, len(list))
+	for i, m := range list {
+		if !fresh[i] || s.r.settings.unchecked(m.Path) || s.r.vouched(m) == hashes[i] {
+			continue
+		}
+		group.Go(func() error {
+			results[i] = db.check(m, hashes[i])
+			if results[i] == nil {
+				s.r.vouch(m, hashes[i])
+			}
+			return nil
+		})
+	}
+	_ = group.Wait()
+	for _, err := range results {
+		if errors.Is(err, errNoDatabase) {
+			silent = true
+		} else if err != nil {
+			return err
+		}
+	}
+	if silent {
+		s.notices = append(s.notices, "the checksum database "+db.name+" does not answer: new hashes in go.sum are those of what the proxy sent")
+	}
+	return s.ctx.Err()
+}
+
+func (r *registry) vouched(m version) string {
+	r.checking.Lock()
+	defer r.checking.Unlock()
+	return r.checked[m]
+}
+
+func (r *registry) vouch(m version, hash string) {
+	r.checking.Lock()
+	defer r.checking.Unlock()
+	r.checked[m] = hash
+}

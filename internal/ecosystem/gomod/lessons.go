@@ -1,0 +1,236 @@
+package gomod
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"bellwether/internal/core/model"
+)
+
+// blame makes an error of a candidate that cannot be had a lesson about it.
+func (s *resolver) blame(chosen []candidate, err error) error {
+	var wrongName *misnamed
+	if !isRefused(err) && !errors.As(err, &wrongName) {
+		return err
+	}
+	for i, c := range chosen {
+		sub := s.subjects[i]
+		if sub.candidates[sub.at].m != c.m && strings.Contains(err.Error(), c.m.Path+" "+c.m.Version) {
+			s.lessons = append(s.lessons, lesson{of: c.m, text: err.Error()})
+			return nil
+		}
+	}
+	return err
+}
+
+// learn notes what the built state says against the chosen versions, and tells
+// whether there was anything new.
+func (s *resolver) learn(chosen []candidate, l *loader) (bool, error) {
+	count, raised := len(s.lessons), len(s.raised)
+	for _, k := range l.list {
+		if !k.inAll || k.wrong == "" && len(k.several) < 2 {
+			continue
+		}
+		c, ok := s.culprit(chosen, k)
+		if !ok {
+			continue
+		}
+		text := fmt.Sprintf("%s %s has no package %s, which %s imports", c.m.Path, c.m.Version, k.path, s.importer(k))
+		if len(k.several) > 1 {
+			part, whole := k.several[0], k.several[len(k.several)-1]
+			found, err := s.partTo(c, k.path, part, whole)
+			if err != nil {
+				return false, err
+			}
+			if found {
+				continue
+			}
+			text = fmt.Sprintf("with %s %s, the package %s is in both %s %s and %s %s", c.m.Path, c.m.Version, k.path, part.Path, part.Version, whole.Path, whole.Version)
+		} else if !within(c.m.Path, k.path) {
+			text = fmt.Sprintf("%s %s comes with %s, which imports %s, which no module has", c.m.Path, c.m.Version, k.stack(), k.path)
+		}
+		s.lessons = append(s.lessons, lesson{of: c.m, text: text})
+	}
+	if len(s.lessons) > count || len(s.raised) > raised {
+		return true, nil
+	}
+	for i, c := range chosen {
+		s.compare(chosen, i, c, l)
+	}
+	return len(s.lessons) > count, nil
+}
+
+// culprit is the moved requirement on account of which a package cannot be
+// had: the one that should have it, else one that brought its importer or one
+// of the modules that have it.
+func (s *resolver) culprit(chosen []candidate, k *pkg) (candidate, bool) {
+	var moved []candidate
+	for i, c := range chosen {
+		if sub := s.subjects[i]; sub.candidates[sub.at].m != c.m && c.m.Path != "go" {
+			moved = append(moved, c)
+		}
+	}
+	for _, c := range moved {
+		if within(c.m.Path, k.path) && len(k.several) < 2 {
+			return c, true
+		}
+	}
+	suspects := slices.Clone(k.several)
+	if k.by != nil {
+		suspects = append(suspects, k.by.mod)
+	}
+	for _, c := range moved {
+		g, err := s.deep(c.m)
+		if err == nil && slices.ContainsFunc(suspects, func(m version) bool { return slices.Contains(g.order, m) }) {
+			return c, true
+		}
+	}
+	return candidate{}, false
+}
+
+// deep is all that hangs on a version, with nothing pruned away.
+func (s *resolver) deep(m version) (*graph, error) {
+	return s.deeps.get(m, func() (*graph, error) {
+		return newGraph(s.ctx, s.p.path(), []version{m}, false, s.look)
+	})
+}
+
+// partTo looks for the first release of a module that no longer has a package
+// which another module has as well, since it was split off, and has it raised
+// to that.
+func (s *resolver) partTo(c candidate, pkg string, part, whole version) (bool, error) {
+	h, err := s.r.history(s.ctx, whole.Path)
+	if isMissing(err) || err == nil && h.newest() == "" {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	var failed error
+	has := func(v string) bool {
+		i, err := s.indexFor(version{Path: whole.Path, Version: v})
+		if err != nil {
+			failed = err
+			return false
+		}
+		return i.Packages[below(whole.Path, pkg)] != nil
+	}
+	after := slices.DeleteFunc(slices.Clone(h.versions), func(v string) bool {
+		return compareVersions(whole.Path, v, whole.Version) <= 0 || isPreview(v)
+	})
+	if len(after) == 0 || has(after[len(after)-1]) {
+		return false, failed
+	}
+	at := sort.Search(len(after)-1, func(i int) bool { return !has(after[i]) })
+	need := version{Path: whole.Path, Version: after[at]}
+	text := fmt.Sprintf("%s %s comes with %s, whose package %s is in %s below %s, too", c.m.Path, c.m.Version, part.Path, pkg, whole.Path, need.Version)
+	if slices.ContainsFunc(s.subjects, func(o *subject) bool { return o.req.Name == need.Path }) {
+		s.lessons = append(s.lessons, lesson{of: c.m, need: need, text: text})
+	} else {
+		s.raised = append(s.raised, need)
+		s.told = append(s.told, fmt.Sprintf("%s goes to %s: %s", need.Path, need.Version, text))
+	}
+	return true, failed
+}
+
+// compare notes where the selected version is not the chosen one.
+func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
+	count := len(s.lessons)
+	got := l.rs.selected[c.m.Path]
+	if c.m.Path == "go" && compareGo(got, c.m.Version) <= 0 || got == c.m.Version {
+		return
+	}
+	if compareVersions(c.m.Path, got, c.m.Version) < 0 {
+		if sub := s.subjects[i]; slices.Contains(s.ask.First, sub.req.Name) && sub.candidates[sub.at].m != c.m {
+			s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("no package of %s is imported, so that a requirement of %s would not stay", c.m.Path, c.m.Version)})
+		}
+		return
+	}
+	if s.subjects[i].req.Name != c.m.Path && compareVersions(c.m.Path, got, c.m.Version) > 0 {
+		return // another major that is there already, and higher
+	}
+	need := version{Path: c.m.Path, Version: got}
+	for _, by := range chosen {
+		// What raised it may be pruned away in the graph of a root alone.
+		if by.m.Path == "go" {
+			continue
+		}
+		if g, err := s.deep(by.m); err == nil && slices.Contains(g.order, need) {
+			s.lessons = append(s.lessons, lesson{of: by.m, need: need, text: chained(g.chain(need))})
+		}
+	}
+	if len(s.lessons) == count {
+		by := l.rs.asker[need]
+		if by.Path == "" {
+			by = s.raisers[need]
+		}
+		s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s, which is needed besides, so %s cannot be at %s", chained([]version{by, need}), c.m.Path, c.m.Version)})
+	}
+	s.extra = append(s.extra, need)
+}
+
+// tellHeldBack says of what was to be as new as can be why it is not newer, in
+// one sentence each.
+func (s *resolver) tellHeldBack(chosen []candidate) {
+	var behind []string // what needs a newer Go
+	var stated model.Requirement
+	wanted := ""
+	for i, sub := range s.subjects {
+		if !s.ask.Bounds[sub.req.Name].Newest || sub.req.Subject == runtimeGo {
+			continue
+		}
+		best := slices.IndexFunc(sub.preference(true), func(c int) bool { return sub.allowed[c] })
+		if best < 0 {
+			continue
+		}
+		c := sub.candidates[sub.preference(true)[best]]
+		g, err := s.reach(c.m)
+		if c.m == chosen[i].m || c.m.Path != chosen[i].m.Path || err != nil {
+			continue
+		}
+		switch k, need := s.obstacle(chosen, i, g); {
+		case k < 0:
+		case need.Path == "go":
+			stated = s.subjects[k].req
+			behind = append(behind, fmt.Sprintf("%s %s (go %s)", c.m.Path, c.m.Version, need.Version))
+			if compareGo(need.Version, wanted) > 0 {
+				wanted = need.Version
+			}
+		default:
+			s.notices = append(s.notices, fmt.Sprintf("%s goes to %s only: %s, and %s is at %s", sub.req.Name, chosen[i].m.Version, chained(g.chain(need)), need.Path, chosen[k].m.Version))
+		}
+	}
+	if len(behind) > 0 {
+		s.notices = append(s.notices, fmt.Sprintf("%s states go %s, and a newer one is needed for %s; --to go@%s would raise it", stated.Site, stated.Locked, strings.Join(behind, ", "), wanted))
+	}
+}
+
+// obstacle is the subject that does not meet what the graph requires of it; Go
+// before all others, since with it all of them could move.
+func (s *resolver) obstacle(chosen []candidate, but int, g *graph) (int, version) {
+	found, least := -1, version{}
+	for k, other := range s.subjects {
+		need := version{Path: other.req.Name, Version: g.selected[other.req.Name]}
+		if k == but || need.Version == "" || compareVersions(need.Path, need.Version, chosen[k].m.Version) <= 0 {
+			continue
+		}
+		if found < 0 || need.Path == "go" {
+			found, least = k, need
+		}
+	}
+	return found, least
+}
+
+// importer names who imports a package: the line, where it is the module's
+// own.
+func (s *resolver) importer(k *pkg) string {
+	if k.by != nil && k.by.own {
+		if all := s.own.imported(func(pkg string) bool { return pkg == k.path }); len(all) > 0 {
+			return all[0].site.String()
+		}
+	}
+	return k.stack()
+}
