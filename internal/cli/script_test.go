@@ -81,7 +81,14 @@ func TestScripts(t *testing.T) {
 func serveRegistry(ts *testscript.TestScript, _ bool, args []string) {
 	u, err := shorthand.Load(ts.ReadFile(args[0]))
 	ts.Check(err)
-	handler := u.NPM()
+	url := serve(ts, u.NPM(), args)
+	ts.Setenv("npm_config_registry", url+"/")
+	ts.Setenv("REGISTRY_HOST", strings.TrimPrefix(url, "http://"))
+}
+
+// serve serves for the time of a script, with the fault that args name after
+// the universe.
+func serve(ts *testscript.TestScript, handler http.Handler, args []string) (url string) {
 	if len(args) == 3 {
 		handler = faulty(handler, args[1], args[2])
 	}
@@ -90,8 +97,7 @@ func serveRegistry(ts *testscript.TestScript, _ bool, args []string) {
 		server.CloseClientConnections()
 		server.Close()
 	})
-	ts.Setenv("npm_config_registry", server.URL+"/")
-	ts.Setenv("REGISTRY_HOST", strings.TrimPrefix(server.URL, "http://"))
+	return server.URL
 }
 
 // goCache is the go command's own build cache, which tests share for speed.
@@ -106,17 +112,9 @@ func goCache() string {
 func serveModules(ts *testscript.TestScript, _ bool, args []string) {
 	u, err := shorthand.Modules(ts.ReadFile(args[0]))
 	ts.Check(err)
-	handler := u.Proxy()
-	if len(args) == 3 {
-		handler = faulty(handler, args[1], args[2])
-	}
-	server := httptest.NewServer(handler)
-	ts.Defer(func() {
-		server.CloseClientConnections()
-		server.Close()
-	})
-	ts.Setenv("GOPROXY", server.URL)
-	ts.Setenv("PROXY_HOST", strings.TrimPrefix(server.URL, "http://"))
+	url := serve(ts, u.Proxy(), args)
+	ts.Setenv("GOPROXY", url)
+	ts.Setenv("PROXY_HOST", strings.TrimPrefix(url, "http://"))
 }
 
 func serveSums(ts *testscript.TestScript, _ bool, args []string) {
@@ -126,9 +124,7 @@ func serveSums(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(err)
 	handler, err := u.Sums(private)
 	ts.Check(err)
-	server := httptest.NewServer(handler)
-	ts.Defer(server.Close)
-	ts.Setenv("GOSUMDB", public+" "+server.URL+"/sumdb/sums.example")
+	ts.Setenv("GOSUMDB", public+" "+serve(ts, handler, args)+"/sumdb/sums.example")
 }
 
 // archive is a module archive with the files of another, and one more.

@@ -101,41 +101,12 @@ func (v *moduleVersion) Compare(other Version) int {
 			return c
 		}
 	}
-	return compareLongPre(v.pre, w.pre)
+	return comparePre(v.pre, w.pre, compareNumbers)
 }
 
 // compareNumbers orders decimal numbers of any length without leading zeros.
 func compareNumbers(a, b string) int {
 	return cmp.Or(cmp.Compare(len(a), len(b)), strings.Compare(a, b))
-}
-
-// compareLongPre orders pre-releases by Semantic Versioning §11, with numbers
-// of any length.
-func compareLongPre(a, b string) int {
-	switch {
-	case a == b:
-		return 0
-	case a == "":
-		return 1
-	case b == "":
-		return -1
-	}
-	as, bs := strings.Split(a, "."), strings.Split(b, ".")
-	for i := range min(len(as), len(bs)) {
-		x, y := as[i], bs[i]
-		switch {
-		case x == y:
-			continue
-		case allDigits(x) && allDigits(y):
-			return compareNumbers(x, y)
-		case allDigits(x):
-			return -1
-		case allDigits(y):
-			return 1
-		}
-		return strings.Compare(x, y)
-	}
-	return cmp.Compare(len(as), len(bs))
 }
 
 // Step is the size of the step between two versions.

@@ -1,6 +1,7 @@
 package version
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -42,7 +43,7 @@ func (v *semver) Compare(other Version) int {
 	if c := v.compareCore(w); c != 0 {
 		return c
 	}
-	return comparePre(v.pre, w.pre)
+	return comparePre(v.pre, w.pre, compareAsFloats)
 }
 
 func (v *semver) compareCore(w *semver) int {
@@ -59,8 +60,8 @@ func (v *semver) compareCore(w *semver) int {
 
 // comparePre orders two pre-releases by Semantic Versioning §11: identifier by
 // identifier, numbers before words, a longer list after its prefix, and none
-// at all after any.
-func comparePre(a, b string) int {
+// at all after any. What numbers are compared by is the dialect's.
+func comparePre(a, b string, numbers func(x, y string) int) int {
 	switch {
 	case a == b:
 		return 0
@@ -72,7 +73,7 @@ func comparePre(a, b string) int {
 	for {
 		x, restA, moreA := strings.Cut(a, ".")
 		y, restB, moreB := strings.Cut(b, ".")
-		if c := compareIdentifier(x, y); c != 0 {
+		if c := compareIdentifier(x, y, numbers); c != 0 {
 			return c
 		}
 		switch {
@@ -87,26 +88,24 @@ func comparePre(a, b string) int {
 	}
 }
 
-func compareIdentifier(x, y string) int {
+func compareIdentifier(x, y string, numbers func(x, y string) int) int {
 	nx, ny := allDigits(x), allDigits(y)
 	switch {
 	case nx && ny:
-		// As floats, which is how npm compares numbers beyond 2^53.
-		fx, _ := strconv.ParseFloat(x, 64)
-		fy, _ := strconv.ParseFloat(y, 64)
-		switch {
-		case fx < fy:
-			return -1
-		case fx > fy:
-			return 1
-		}
-		return 0
+		return numbers(x, y)
 	case nx:
 		return -1
 	case ny:
 		return 1
 	}
 	return strings.Compare(x, y)
+}
+
+// compareAsFloats is how npm compares numbers, also beyond 2^53.
+func compareAsFloats(x, y string) int {
+	fx, _ := strconv.ParseFloat(x, 64)
+	fy, _ := strconv.ParseFloat(y, 64)
+	return cmp.Compare(fx, fy)
 }
 
 func allDigits(s string) bool {

@@ -2,7 +2,6 @@ package gomod
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -35,31 +34,23 @@ func prunes(goVersion string) bool {
 }
 
 // compareGo orders releases of Go; what is none comes first.
-func compareGo(a, b string) int {
-	va, errA := versions.GoRelease{}.Parse(a)
-	vb, errB := versions.GoRelease{}.Parse(b)
-	switch {
-	case errA != nil && errB != nil:
-		return 0
-	case errA != nil:
-		return -1
-	case errB != nil:
-		return 1
-	}
-	return va.Compare(vb)
-}
+func compareGo(a, b string) int { return compareIn(versions.GoRelease{}, a, b) }
 
 // compareVersions orders versions of one path, "go" among them. None at all
 // comes before all others.
 func compareVersions(path, a, b string) int {
-	if a == b {
+	switch {
+	case a == b:
 		return 0
-	}
-	if path == "go" {
+	case path == "go":
 		return compareGo(a, b)
 	}
-	va, errA := versions.GoMod{}.Parse(a)
-	vb, errB := versions.GoMod{}.Parse(b)
+	return compareIn(versions.GoMod{}, a, b)
+}
+
+func compareIn(order versions.Order, a, b string) int {
+	va, errA := order.Parse(a)
+	vb, errB := order.Parse(b)
 	switch {
 	case errA != nil && errB != nil:
 		return 0
@@ -240,6 +231,3 @@ func (p *project) mismatch(m version, hash string) error {
 		Next:  "find out which of the two is genuine before anything else; nothing was written",
 	}
 }
-
-// isNotExist tells of a file that is not there.
-func isNotExist(err error) bool { return errors.Is(err, fs.ErrNotExist) }
