@@ -27,7 +27,7 @@ type destination struct{ name, rng, text string }
 func readDestination(text string) (destination, error) {
 	at := strings.LastIndex(text, "@")
 	if at <= 0 {
-		return destination{}, &model.Fault{Doing: "reading --to", Wrong: fmt.Sprintf("%q is not NAME@RANGE", text), Next: "write, for instance, --to " + text + "@^2"}
+		return destination{}, &model.Fault{Doing: "reading --to", Wrong: fmt.Sprintf("%q is not NAME@RANGE", text), Next: "write --to " + text + "@ and a range"}
 	}
 	return destination{text[:at], text[at+1:], text}, nil
 }

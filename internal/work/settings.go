@@ -159,6 +159,9 @@ func yamlKeys(v any) []string {
 func Nearest(word string, known []string) string {
 	best, bestAt := "", len(word)/2+1
 	for _, k := range known {
+		if strings.HasSuffix(k, "/"+word) {
+			return k // all but the beginning was written
+		}
 		if d := distance(word, k); d < bestAt {
 			best, bestAt = k, d
 		}

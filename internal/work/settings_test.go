@@ -65,6 +65,7 @@ func TestNearest(t *testing.T) {
 	assert.Equal(t, "quayside", Nearest("quayside-", known))
 	assert.Equal(t, "lunardate", Nearest("lunerdate", known))
 	assert.Empty(t, Nearest("completely-other", known))
+	assert.Equal(t, "far.example/crew/lunardate", Nearest("lunardate", []string{"lunar", "far.example/crew/lunardate"}))
 }
 
 func TestReadDestination(t *testing.T) {

@@ -76,10 +76,10 @@ func (Ecosystem) Tools() [][]string { return [][]string{{"go", "version"}} }
 type order struct{}
 
 func dialect(text string) versions.Order {
-	if text == "" || text[0] == 'v' {
-		return versions.GoMod{}
+	if strings.HasPrefix(text, "go") || text != "" && text[0] >= '0' && text[0] <= '9' {
+		return versions.GoRelease{}
 	}
-	return versions.GoRelease{}
+	return versions.GoMod{}
 }
 
 // Parse reads a module version or a release of Go.
@@ -90,10 +90,7 @@ func (order) ParseRange(text string) (versions.Range, error) {
 	if text == "latest" {
 		return latest{}, nil
 	}
-	if starts := strings.TrimLeft(text, "<>="); starts != "" {
-		return dialect(starts).ParseRange(text)
-	}
-	return versions.GoMod{}.ParseRange(text)
+	return dialect(strings.TrimLeft(text, "<>=")).ParseRange(text)
 }
 
 // Step is the size of the step between two versions of one kind.

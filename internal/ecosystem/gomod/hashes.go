@@ -3,11 +3,50 @@ package gomod
 import (
 	"bytes"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
 )
+
+// keptSums are what a go.sum has to vouch for: every go.mod that counts in the
+// graph, and every module that has a package or could have it by its path.
+func (l *loader) keptSums(rs *requirements) []version {
+	keep := map[version]bool{}
+	note := func(m version, whole bool) {
+		src, err := l.p.source(m)
+		if err != nil || src.dir != "" {
+			return
+		}
+		if whole {
+			keep[src.mod] = true
+		} else {
+			keep[modKey(src.mod)] = true
+		}
+	}
+	for _, k := range l.list {
+		if k.testOf != nil || !k.external() {
+			continue
+		}
+		if compareGo(rs.selected["go"], "1.21") >= 0 {
+			note(k.mod, false)
+		}
+		versions := rs.selected
+		if rs.pruned && rs.roots[k.mod.Path] == k.mod.Version {
+			versions = rs.roots
+		}
+		for _, prefix := range prefixes(k.path) {
+			if v := versions[prefix]; v != "" && prefix != "go" && prefix != "toolchain" {
+				note(version{Path: prefix, Version: v}, true)
+			}
+		}
+	}
+	for m := range rs.requires {
+		note(m, false)
+	}
+	return slices.SortedFunc(maps.Keys(keep), func(a, b version) int { return strings.Compare(a.Path+a.Version, b.Path+b.Version) })
+}
 
 // sums writes the go.sum of a state. What it says already must hold for what
 // was fetched; what is new is checked with the checksum database.
