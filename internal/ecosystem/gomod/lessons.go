@@ -93,7 +93,7 @@ func (s *resolver) culprit(chosen []candidate, k *pkg) (candidate, bool) {
 
 // deep is all that hangs on a version, with nothing pruned away.
 func (s *resolver) deep(m version) (*graph, error) {
-	return s.deeps.get(m, func() (*graph, error) {
+	return s.p.deeps.get(m, func() (*graph, error) {
 		return newGraph(s.ctx, s.p.path(), []version{m}, false, s.look)
 	})
 }

@@ -229,7 +229,7 @@ func (s *resolver) indexFor(m version) (*index, error) {
 	if src.dir == "" {
 		return s.r.indexOf(s.ctx, src.mod)
 	}
-	return s.folders.get(src.dir, func() (*index, error) { return indexFolder(s.p.fsys, src.dir) })
+	return s.p.folders.get(src.dir, func() (*index, error) { return indexFolder(s.p.fsys, src.dir) })
 }
 
 // isStandard tells of a path that is Go's own: its first element has no dot.

@@ -29,6 +29,12 @@ type project struct {
 	sum      *sums
 	vendored bool
 	work     *workspace // that uses the module; nil for none
+
+	// What is found out while resolving holds for as long as the files do.
+	own     memo[string, *sources]
+	folders memo[string, *index]
+	reaches memo[version, *graph]
+	deeps   memo[version, *graph]
 }
 
 // Read reads a go.mod, and go.sum, vendor/modules.txt and go.work around it.

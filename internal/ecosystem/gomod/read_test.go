@@ -1,7 +1,10 @@
 package gomod
 
 import (
+	"archive/zip"
+	"bytes"
 	"context"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -207,4 +210,35 @@ func (a answers) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		_, _ = w.Write([]byte(a.latest))
 	}
+}
+
+// TestArchivesThatBreakTheRules sees that no such archive is read.
+func TestArchivesThatBreakTheRules(t *testing.T) {
+	m := version{Path: "a.example/one", Version: "v1.0.0"}
+	for want, names := range map[string][]string{
+		"invalid path element":                 {"a.example/one@v1.0.0/../out.go"},
+		"case-insensitive file name collision": {"a.example/one@v1.0.0/tide.go", "a.example/one@v1.0.0/Tide.go"},
+		"path does not have prefix":            {"b.example/two@v1.0.0/tide.go"},
+		"zip: not a valid zip file":            nil,
+	} {
+		file := filepath.Join(t.TempDir(), "m.zip")
+		var buf bytes.Buffer
+		z := zip.NewWriter(&buf)
+		for _, name := range names {
+			w, err := z.Create(name)
+			require.NoError(t, err)
+			_, err = w.Write([]byte("package one\n"))
+			require.NoError(t, err)
+		}
+		if names != nil {
+			require.NoError(t, z.Close())
+		}
+		require.NoError(t, os.WriteFile(file, buf.Bytes(), 0o644))
+		_, err := indexZip(m, file)
+		assert.ErrorContains(t, err, want)
+		assert.ErrorContains(t, err, "the archive of a.example/one v1.0.0 breaks the rules for module archives")
+	}
+	// One that claims to be larger than a module may be is given up on the way.
+	_, err := io.ReadAll(&bounded{r: strings.NewReader(strings.Repeat("x", 100)), left: 99})
+	assert.ErrorContains(t, err, "too large")
 }

@@ -25,16 +25,13 @@ type resolver struct {
 	ask      ecosystem.Ask
 	look     summarizer
 	own      *sources
-	tools    []string // packages that tool lines name
-	folders  memo[string, *index]
+	tools    []string        // packages that tool lines name
 	refused  map[string]bool // paths that are no modules
 	problem  *solve.Problem
 	subjects []*subject // by solve.ID
 	lessons  []lesson
-	extra    []version // candidates that no list has, and something requires
-	raised   []version // indirect requirements that must be higher than what requires them says
-	reaches  memo[version, *graph]
-	deeps    memo[version, *graph]
+	extra    []version           // candidates that no list has, and something requires
+	raised   []version           // indirect requirements that must be higher than what requires them says
 	raisers  map[version]version // what raised a requirement to a version
 	notices  []string            // of the present round
 	told     []string            // for good
@@ -87,7 +84,7 @@ func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 		}
 	}
 	var err error
-	if s.own, err = p.readSources(); err != nil {
+	if s.own, err = p.own.get(p.dir, p.readSources); err != nil {
 		return nil, err
 	}
 	// Each round learns at least one fact about a finite number of versions.
@@ -476,7 +473,7 @@ func (s *resolver) unusable(sub *subject, c int, err error) error {
 // reach is what hangs on a version as a requirement of the module. Indirect
 // requirements that it raises are followed, too, since they are roots as well.
 func (s *resolver) reach(m version) (*graph, error) {
-	return s.reaches.get(m, func() (*graph, error) {
+	return s.p.reaches.get(m, func() (*graph, error) {
 		roots := []version{m}
 		for {
 			g, err := newGraph(s.ctx, s.p.path(), roots, prunes(s.p.goVersion()), s.look)
