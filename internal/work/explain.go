@@ -54,8 +54,8 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 		subject = direct[0].Subject
 	}
 	releases, err := w.registry.Releases(ctx, subject)
-	if err != nil {
-		return err
+	if fixed := slices.ContainsFunc(part.Find(e.Name), func(r model.Requirement) bool { return r.Fixed != "" }); err != nil && !fixed {
+		return err // what is fixed need not be published
 	}
 	for _, r := range slices.Backward(releases) {
 		e.Releases = append(e.Releases, model.ReleaseLine{Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.Runtime})
@@ -65,6 +65,13 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 	}
 	if len(part.Find(e.Name)) == 0 {
 		return &model.Fault{Doing: fmt.Sprintf("explaining %s@%s", e.Name, e.Version), Wrong: fmt.Sprintf("%s is not required by a manifest, only by other packages; only direct requirements can be moved", e.Name)}
+	}
+	if r := part.Find(e.Name)[0]; r.Fixed != "" {
+		var conflict *solve.Conflict
+		if err := immovable(ctx, r, fmt.Sprintf("%s@%s is asked about", e.Name, e.Version)); errors.As(err, &conflict) {
+			e.Proof = conflict.Proof().Lines()
+		}
+		return nil
 	}
 	order := part.eco.Order()
 	rng, err := order.ParseRange(e.Version)

@@ -148,8 +148,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	}
 	for _, wish := range plan.Wishes {
 		if !slices.ContainsFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == wish.Name }) {
-			r := part.Find(wish.Name)[0]
-			return nil, nil, &model.Fault{Doing: "reading --to " + wish.Text, File: r.Site.File, Line: r.Site.Line, Found: true, Wrong: fmt.Sprintf("%s cannot be moved by version: %s", wish.Name, r.Fixed)}
+			return nil, nil, immovable(ctx, part.Find(wish.Name)[0], wish.Text+" is asked for")
 		}
 	}
 	if err := p.checkWishes(part, plan); err != nil {
@@ -168,6 +167,19 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		return nil, nil, no
 	}
 	return legs, notices, err
+}
+
+// immovable is the conflict of a wish about a requirement that has no version
+// to move.
+func immovable(ctx context.Context, r model.Requirement, wish string) error {
+	p := &solve.Problem{}
+	id := p.Subject(r.Name, []string{"as it is", "as asked for"})
+	p.Require(id, p.Pick(id, func(i int) bool { return i == 1 }), func() string { return wish })
+	p.Require(id, p.Pick(id, func(i int) bool { return i == 0 }), func() string {
+		return fmt.Sprintf("%s asks for %s, which has no version to move: %s", r.Site, r.Name, r.Fixed)
+	})
+	_, err := p.Solve(ctx)
+	return err
 }
 
 // checkWishes refuses a destination that has no release.
