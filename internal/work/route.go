@@ -230,7 +230,7 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", r.Site, err)
 		}
-		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name), Family: family(r.Name)}
+		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
 		against := map[string]string{}
 		for _, rel := range releases {
 			v, err := order.Parse(rel.Version)

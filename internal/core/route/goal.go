@@ -59,6 +59,7 @@ type Subject struct {
 	Peers    []string // names that any of its releases wants to meet
 	Held     bool     // stays where it is
 	Family   []string // names of what is released together with it
+	Runtime  bool     // what others need to run; it moves where it is asked to, before all others
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string

@@ -27,7 +27,12 @@ type Plan struct {
 // the notices. The error is a *solve.Conflict if a wish cannot be met.
 func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []string, err error) {
 	r := &planner{Plan: p, world: w, ctx: ctx}
-	steps := []func() error{r.lock, func() error { return r.refresh("refresh", "refresh") }, r.destinations}
+	steps := []func() error{
+		r.lock,
+		func() error { return r.destinations(true) },
+		func() error { return r.refresh("refresh", "refresh") },
+		func() error { return r.destinations(false) },
+	}
 	if p.Reach == version.Major {
 		steps = append(steps, r.frameworks, r.rest)
 	}
@@ -47,7 +52,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 func (r *planner) shunned() {
 	for _, s := range r.Subjects {
 		n := len(s.Releases)
-		if s.Held || s.At == nil || s.Shun == nil || n == 0 {
+		if s.Held || s.At == nil || s.Shun == nil || n == 0 || s.Runtime {
 			continue
 		}
 		for _, v := range slices.Backward(s.Releases) {
@@ -162,6 +167,16 @@ func (r *planner) refresh(id, title string) error {
 			continue
 		}
 		at, wish := s.At, cmp.Or(r.wish(s.Name), r.familyWish(s))
+		if s.Runtime {
+			// It has gone where it was asked to, and within that as far as it must.
+			bounds[s.Name] = Bound{
+				Allow: func(v version.Version) bool {
+					return v.Compare(at) >= 0 && (wish == nil || v.Compare(at) == 0 || wish.Range.Contains(v))
+				},
+				Why: fmt.Sprintf("%s is at %s", s.Name, at),
+			}
+			continue
+		}
 		bounds[s.Name] = Bound{
 			Newest: asked(s),
 			Why:    fmt.Sprintf("%s is to stay within %s in this leg", s.Name, s.At.Line()),
@@ -315,17 +330,21 @@ func slug(name string) string {
 	}, name), "-")
 }
 
-// destinations takes each named subject to where it was asked to go, one
-// major at a time.
-func (r *planner) destinations() error {
+// destinations takes each named subject, or each named runtime, to where it was
+// asked to go, one major at a time. What runs older things runs newer ones, so
+// that a runtime goes there at once.
+func (r *planner) destinations(runtimes bool) error {
 	for _, w := range r.Wishes {
 		s := r.subject(w.Name)
+		if s.Runtime != runtimes {
+			continue
+		}
 		goals := s.candidates(w.Range)
 		if len(goals) == 0 {
 			return fmt.Errorf("%s: no release of %s is in the range", w.Text, w.Name)
 		}
 		target := goals[len(goals)-1]
-		if s.At != nil {
+		if s.At != nil && !runtimes {
 			for _, line := range s.linesTo(target) {
 				if line.Line() == target.Line() || w.Range.Contains(line) {
 					continue

@@ -19,6 +19,9 @@ const toolchainPath = "golang.org/toolchain"
 // first that prunes.
 const firstLanguage = 17
 
+// firstWithZero is the minor of the first Go whose first release ends in ".0".
+const firstWithZero = 21
+
 // goReleases are the releases of Go that a go line may be raised to: those that
 // the proxy offers for this kind of machine, and what the Go at hand can do.
 func (r *registry) goReleases(ctx context.Context) ([]model.Release, error) {
@@ -29,10 +32,14 @@ func (r *registry) goReleases(ctx context.Context) ([]model.Release, error) {
 	known := []string{}
 	if here, err := (versions.GoRelease{}).Parse(r.goVersion); err == nil {
 		known = append(known, r.goVersion)
-		// A go line may name a language version, and every one up to that of the
-		// Go at hand will do.
+		// A go line may name the first release of a language version, and every one
+		// up to that of the Go at hand will do.
 		for minor := firstLanguage; ; minor++ {
-			v, err := versions.GoRelease{}.Parse(fmt.Sprintf("1.%d", minor))
+			text := fmt.Sprintf("1.%d", minor)
+			if minor >= firstWithZero {
+				text += ".0"
+			}
+			v, err := versions.GoRelease{}.Parse(text)
 			if err != nil || v.Compare(here) > 0 {
 				break
 			}
