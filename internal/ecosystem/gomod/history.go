@@ -30,7 +30,7 @@ type history struct {
 // if no proxy knows it.
 func (r *registry) history(ctx context.Context, path string) (*history, error) {
 	return r.histories.get(path, func() (*history, error) {
-		list, err := r.listed(ctx, path)
+		list, commits, err := r.listed(ctx, path)
 		if err != nil {
 			return nil, err
 		}
@@ -41,6 +41,8 @@ func (r *registry) history(ctx context.Context, path string) (*history, error) {
 			}
 			if err == nil {
 				list = []string{i.Version}
+			} else {
+				list = commits
 			}
 		}
 		if list, err = r.inTime(ctx, path, list); err != nil {

@@ -144,7 +144,7 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 		return
 	}
 	if compareVersions(c.m.Path, got, c.m.Version) < 0 {
-		if sub := s.subjects[i]; slices.Contains(s.ask.First, sub.req.Name) && sub.candidates[sub.at].m != c.m {
+		if sub := s.subjects[i]; sub.req.Asked && slices.Contains(s.ask.First, sub.req.Name) && sub.candidates[sub.at].m != c.m {
 			s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("no package of %s is imported, so that a requirement of %s would not stay", c.m.Path, c.m.Version)})
 		}
 		return

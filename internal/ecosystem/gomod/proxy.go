@@ -166,9 +166,9 @@ func (b *bounded) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// listed are the versions that a proxy has of a module; none if it does not
-// know the module.
-func (r *registry) listed(ctx context.Context, path string) ([]string, error) {
+// listed are the versions that a proxy has of a module. Commits that were never
+// tagged should not be among them, but some proxies list those that they have.
+func (r *registry) listed(ctx context.Context, path string) (tagged, commits []string, err error) {
 	data, err := r.ask(ctx, document{module: path, file: "@v/list", form: "list/1", limit: maxList})
 	if errors.Is(err, fetch.ErrNotAsked) || errors.Is(err, fetch.ErrNotCached) {
 		// Then what the go command has seen of it is all that there is.
@@ -177,15 +177,18 @@ func (r *registry) listed(ctx context.Context, path string) ([]string, error) {
 		}
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var all []string
 	for field := range strings.FieldsSeq(string(data)) {
-		if module.Check(path, field) == nil && !module.IsPseudoVersion(field) {
-			all = append(all, field)
+		switch {
+		case module.Check(path, field) != nil:
+		case module.IsPseudoVersion(field):
+			commits = append(commits, field)
+		default:
+			tagged = append(tagged, field)
 		}
 	}
-	return all, nil
+	return tagged, commits, nil
 }
 
 // info is what a proxy tells of a version.

@@ -168,14 +168,20 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 	for i, c := range chosen {
 		sub := s.subjects[i]
 		from := sub.candidates[sub.at].m
-		if from == c.m || l.rs.selected[c.m.Path] == "" {
-			continue // what nothing needs any more goes away, and is carried
+		if from == c.m {
+			continue
 		}
 		m := model.Move{Subject: model.Subject{Kind: Name, Name: c.m.Path}, Name: from.Path, From: from.Version, To: c.m.Version, Sites: []model.Site{sub.req.Site}}
 		if c.m.Path == "go" {
 			m.Subject = runtimeGo
-		} else if m.To = l.rs.selected[c.m.Path]; c.m.Path != from.Path {
+		} else if c.m.Path != from.Path {
 			m.Becomes = c.m.Path
+		}
+		switch at := l.rs.selected[c.m.Path]; at {
+		case "":
+			o.Notices = append(o.Notices, fmt.Sprintf("%s has no package any more that is imported at %s, so that its line goes", c.m.Path, c.m.Version))
+		default:
+			m.To = at
 		}
 		o.Moves = append(o.Moves, m)
 	}
@@ -199,7 +205,7 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 		o.Edits = append(o.Edits, *e)
 	}
 	o.Edits = append(o.Edits, edits...)
-	o.Notices = sortedSet(append(s.notices, s.told...))
+	o.Notices = sortedSet(slices.Concat(o.Notices, s.notices, s.told))
 	return o, nil
 }
 
