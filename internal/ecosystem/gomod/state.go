@@ -168,8 +168,8 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 	for i, c := range chosen {
 		sub := s.subjects[i]
 		from := sub.candidates[sub.at].m
-		if from == c.m {
-			continue
+		if from == c.m || sub.req.Asked && l.rs.selected[c.m.Path] == "" {
+			continue // what was there for others' sake, and goes, is carried
 		}
 		m := model.Move{Subject: model.Subject{Kind: Name, Name: c.m.Path}, Name: from.Path, From: from.Version, To: c.m.Version, Sites: []model.Site{sub.req.Site}}
 		if c.m.Path == "go" {
