@@ -68,7 +68,39 @@ func (o Out) Survey(s *model.Survey) error {
 			d.add(gap{}, notes)
 		}
 	}
+	if len(s.Pins) > 0 {
+		d.add(gap{}, heading{"runtimes, tools and images", "as all files of the project state them"}, pinGrid(s.Pins))
+		var notes list
+		for _, p := range s.Pins {
+			for _, text := range p.Disagree {
+				notes = append(notes, line{span{p.Subject, bad}, plain(": %s", text)})
+			}
+		}
+		if len(notes) > 0 {
+			d.add(gap{}, notes)
+		}
+	}
 	return o.show("survey", s, d)
+}
+
+// pinGrid has a row for each place, and the subject in the first of its rows.
+func pinGrid(all []model.SurveyPins) grid {
+	g := grid{columns: []string{"subject", "stated", "where", "installed"}}
+	for _, p := range all {
+		subject, installed := p.Subject, p.Installed
+		for _, s := range p.Stated {
+			stated := span{s.Range, usual}
+			if s.Floating {
+				stated = span{s.Range + " (whatever is newest)", faint}
+			}
+			if s.Among {
+				stated.text += " (one of several)"
+			}
+			g.rows = append(g.rows, line{plain("%s", subject), stated, span{s.Place, faint}, plain("%s", installed)})
+			subject, installed = "", ""
+		}
+	}
+	return g
 }
 
 func surveyGrid(c model.SurveyComponent) grid {

@@ -73,6 +73,10 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 		}
 		s.Components = append(s.Components, c)
 	}
+	var err error
+	if s.Pins, err = p.surveyPins(ctx); err != nil {
+		problems = append(problems, err)
+	}
 	return s, errors.Join(problems...)
 }
 

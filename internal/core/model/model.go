@@ -61,9 +61,13 @@ type Requirement struct {
 
 // Pin is a site that states the version of a subject that is no package.
 type Pin struct {
-	Subject Subject
-	Range   string
-	Site    Site
+	Subject  Subject
+	Range    string
+	Site     Site
+	Floating bool // it names whatever is newest: "latest", "lts"
+	AtLeast  bool // anything newer will do as well
+	Among    bool // one of a list, all of which are tried
+	Here     bool // it is for the machine that the project is worked on
 }
 
 // Component is one manifest and what belongs to it.

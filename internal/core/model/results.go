@@ -5,6 +5,24 @@ import "time"
 // Survey is what a project declares, has locked, and could have.
 type Survey struct {
 	Components []SurveyComponent `json:"components"`
+	Pins       []SurveyPins      `json:"pins,omitempty"`
+}
+
+// SurveyPins is what all files of the project state of one runtime, tool or
+// image.
+type SurveyPins struct {
+	Subject   string      `json:"subject"`
+	Installed string      `json:"installed,omitempty"`
+	Stated    []SurveyPin `json:"stated"`
+	Disagree  []string    `json:"disagree,omitempty"` // sentences
+}
+
+// SurveyPin is one place that states a version.
+type SurveyPin struct {
+	Range    string `json:"range"`
+	Place    string `json:"place"`
+	Floating bool   `json:"floating,omitempty"` // it names whatever is newest
+	Among    bool   `json:"among,omitempty"`    // one of a list, all of which are tried
 }
 
 // SurveyComponent is one component of a survey.

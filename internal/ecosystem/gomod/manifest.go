@@ -52,7 +52,7 @@ func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
 	}
 	if g := p.mod.Go; g != nil {
 		site := p.site(g.Syntax, g.Version)
-		c.Pins = append(c.Pins, model.Pin{Subject: runtimeGo, Range: g.Version, Site: site})
+		c.Pins = append(c.Pins, model.Pin{Subject: runtimeGo, Range: g.Version, Site: site, AtLeast: true})
 		c.Requirements = append(c.Requirements, model.Requirement{
 			Subject: runtimeGo, Name: "go", Group: "go", Range: g.Version, Site: site, Locked: g.Version, Asked: true,
 		})

@@ -1,0 +1,88 @@
+package pin
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/model"
+)
+
+func nowhere(string) bool { return false }
+
+// TestCorpus reads files as people write them, with each kind of line end.
+func TestCorpus(t *testing.T) {
+	archive, err := txtar.ParseFile("testdata/corpus.txtar")
+	require.NoError(t, err)
+	for name, end := range map[string]string{"as is": "\n", "other line ends": "\r\n"} {
+		t.Run(name, func(t *testing.T) {
+			fsys, want := fstest.MapFS{}, ""
+			for _, f := range archive.Files {
+				if f.Name == "want" {
+					want = string(f.Data)
+					continue
+				}
+				fsys[f.Name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(string(f.Data), "\n", end))}
+			}
+			pins, err := Read(fsys, nowhere)
+			require.NoError(t, err)
+			var got []string
+			for _, p := range pins {
+				checkSite(t, p, fsys[p.Site.File].Data)
+				text := fmt.Sprintf("%s %s %s", p.Site, p.Subject, p.Range)
+				if p.Floating {
+					text += " floating"
+				}
+				got = append(got, text)
+			}
+			slices.Sort(got)
+			assert.Equal(t, strings.Split(strings.TrimSpace(want), "\n"), got)
+		})
+	}
+}
+
+// checkSite sees that a pin stands where it is said to, and that new text in
+// its place is read back.
+func checkSite(t *testing.T, p model.Pin, src []byte) {
+	t.Helper()
+	same, err := model.Apply(src, nil)
+	require.NoError(t, err)
+	assert.Equal(t, src, same)
+	assert.Equal(t, p.Site.Text, string(src[p.Site.Start:p.Site.End]))
+	if p.Floating {
+		return
+	}
+	fresh := "97.1"
+	moved, err := model.Apply(src, []model.Splice{{Site: p.Site, New: fresh}})
+	require.NoError(t, err)
+	again, err := Read(fstest.MapFS{p.Site.File: {Data: moved}}, nowhere)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(again, func(q model.Pin) bool { return q.Subject == p.Subject && q.Range == fresh }), "%s in\n%s", p.Site, moved)
+}
+
+func TestLeftOut(t *testing.T) {
+	pins, err := Read(fstest.MapFS{
+		"old/.nvmrc": {Data: []byte("14\n")}, ".nvmrc": {Data: []byte("\n\n")}, "Dockerfile": {Data: []byte(strings.Repeat("FROM node:20\n", 1<<17))},
+	}, func(dir string) bool { return dir == "old" })
+	require.NoError(t, err)
+	assert.Empty(t, pins, "a folder that is left out, a file that says nothing, one that nobody wrote by hand")
+}
+
+func FuzzRead(f *testing.F) {
+	for i := range kinds {
+		f.Add(i, []byte("FROM node:20-slim\nnodejs 20\nimage: node:20\nnode-version: [18, '20']\n"))
+	}
+	f.Fuzz(func(t *testing.T, i int, src []byte) {
+		file := &file{name: "x", src: src}
+		kinds[max(i, -i-1)%len(kinds)].read(file)
+		for _, p := range file.pins {
+			assert.Equal(t, p.Site.Text, string(src[p.Site.Start:p.Site.End]))
+		}
+	})
+}
