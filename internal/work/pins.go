@@ -15,7 +15,7 @@ import (
 // surveyPins groups what all files state by subject. Projects that state
 // nothing but in their manifests get nothing: that stands with the components.
 func (p *Project) surveyPins(ctx context.Context) ([]model.SurveyPins, error) {
-	pins, err := pin.Read(p.fsys, func(dir string) bool { return slices.Contains(p.Settings.LeaveOut, dir) || dir == keepDir })
+	pins, err := pin.Read(p.fsys, func(dir string) bool { return slices.Contains(p.Settings.LeaveOut, dir) || dir == keepDir }, p.Settings.Pins)
 	if err != nil || len(pins) == 0 {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/pin"
 )
 
 // SettingsFile is where a project keeps its settings.
@@ -29,6 +30,7 @@ type Settings struct {
 	MinAge   string         `yaml:"min-age"`
 	LeaveOut []string       `yaml:"leave-out"` // folders of components to leave alone
 	Stages   []StageSetting `yaml:"stages"`
+	Pins     []pin.Row      `yaml:"pins"` // files of its own that state versions
 	minAge   time.Duration
 }
 
@@ -64,6 +66,11 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 	}
 	if s.minAge, err = ParseAge(s.MinAge); err != nil {
 		return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "min-age: " + err.Error()}
+	}
+	for _, row := range s.Pins {
+		if err := row.Check(); err != nil {
+			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "pins: " + err.Error()}
+		}
 	}
 	for i := range s.Stages {
 		if s.Stages[i].timeout, err = ParseAge(s.Stages[i].Timeout); err != nil {

@@ -37,11 +37,12 @@ stages:
 
 func TestSettingsFaults(t *testing.T) {
 	for text, want := range map[string]string{
-		"reach: everywhere":                        `reach "everywhere" is not patch, minor or major`,
-		"min-age: a while":                         `"a while" is not a span of time`,
-		"holds: [left]":                            "bellwether.yaml:1:1: the key \"holds\" is not known\n  next: did you mean \"hold\"?",
-		"hold: left: right":                        "bellwether.yaml:1:",
-		"stages:\n  - name: test\n    comand: [x]": `did you mean "command"?`,
+		"reach: everywhere": `reach "everywhere" is not patch, minor or major`,
+		"min-age: a while":  `"a while" is not a span of time`,
+		"holds: [left]":     "bellwether.yaml:1:1: the key \"holds\" is not known\n  next: did you mean \"hold\"?",
+		"pins: [{files: x, subject: left, match: y}]": `pins: subject: "left" is not runtime/…`,
+		"hold: left: right":                           "bellwether.yaml:1:",
+		"stages:\n  - name: test\n    comand: [x]":    `did you mean "command"?`,
 	} {
 		_, err := settings(text)
 		assert.ErrorContains(t, err, want, text)

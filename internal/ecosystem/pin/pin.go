@@ -6,8 +6,10 @@ package pin
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -22,8 +24,32 @@ type kind struct {
 	read    func(f *file)
 }
 
-// kinds is the table. A file is read by the first kind that it matches.
+// kinds is the table. A file is read by each kind that it matches.
 var kinds = []kind{
+	{"**/rust-toolchain", oneLine("rust")},
+	{"**/rust-toolchain.toml", text("runtime/rust", `(?m)^\s*channel\s*=\s*"(?P<version>[^"]+)"`)},
+	{"**/global.json", text("runtime/dotnet", `"sdk"\s*:\s*\{[^}]*"version"\s*:\s*"(?P<version>[^"]+)"`)},
+	{"**/gradle-wrapper.properties", text("tool/gradle", `(?m)^\s*distributionUrl\s*=.*/gradle-(?P<version>[0-9][^/]*?)-(?:bin|all)\.zip`)},
+	{"**/maven-wrapper.properties", text("tool/maven", `(?m)^\s*distributionUrl\s*=.*/apache-maven-(?P<version>[0-9][^/]*?)-bin\.zip`)},
+	{"**/pom.xml", text("runtime/java at least", `<(?:maven\.compiler\.(?:release|source|target)|java\.version)>\s*(?P<version>[0-9][0-9.]*)\s*<`)},
+	{"**/*.gradle{,.kts}", text("runtime/java at least", `(?m)^\s*(?:source|target)Compatibility\s*=?\s*['"]?(?P<version>[0-9][0-9.]*)`)},
+	{"**/*.gradle{,.kts}", text("runtime/java at least", `(?m)^\s*(?:source|target)Compatibility\s*=?\s*JavaVersion\.VERSION_(?P<version>[0-9]+)`)},
+	{"**/*.gradle{,.kts}", text("runtime/java", `(?m)^\s*languageVersion(?:\.set\(|\s*=\s*)JavaLanguageVersion\.of\((?P<version>[0-9]+)\)`)},
+	{"**/*.gradle{,.kts}", text("platform/android-compile", `(?m)^\s*compileSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
+	{"**/*.gradle{,.kts}", text("platform/android-min", `(?m)^\s*minSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
+	{"**/*.gradle{,.kts}", text("platform/android-target", `(?m)^\s*targetSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
+	{"**/*.gradle{,.kts}", text("tool/ndk", `(?m)^\s*ndkVersion\s*=?\s*["'](?P<version>[0-9][0-9.]*)`)},
+	{"**/*.{cs,fs,vb}proj", text("runtime/dotnet at least", `<TargetFramework>\s*net(?P<version>[0-9]+\.[0-9]+)`)},
+	{"**/pyproject.toml", text("runtime/python", `(?m)^\s*requires-python\s*=\s*["'](?P<version>[^"']+)["']`)},
+	{"**/Gemfile", text("runtime/ruby", `(?m)^\s*ruby\s+["'](?P<version>[^"']+)["']`)},
+	{"**/mix.exs", text("runtime/elixir", `(?m)^\s*elixir:\s*"(?P<version>[^"]+)"`)},
+	{"**/composer.json", text("runtime/php", `"php"\s*:\s*"(?P<version>[^"]+)"`)},
+	{"**/pubspec.yaml", text("runtime/dart", `(?m)^\s+sdk:\s*["']?(?P<version>[0-9<>=^][^"'\r\n#]*[0-9])`)},
+	{"**/runtime.txt", text("runtime/python", `^python-(?P<version>[0-9][0-9.]*)`)},
+	{"**/system.properties", text("runtime/java", `(?m)^\s*java\.runtime\.version\s*=\s*(?P<version>[0-9][0-9.]*)`)},
+	{"**/package.json", text("tool/npm", `"packageManager"\s*:\s*"npm@(?P<version>[0-9][^"+]*)`)},
+	{"**/package.json", text("tool/pnpm", `"packageManager"\s*:\s*"pnpm@(?P<version>[0-9][^"+]*)`)},
+	{"**/package.json", text("tool/yarn", `"packageManager"\s*:\s*"yarn@(?P<version>[0-9][^"+]*)`)},
 	{"**/{.nvmrc,.node-version}", oneLine("node")},
 	{"**/.python-version", oneLine("python")},
 	{"**/.ruby-version", oneLine("ruby")},
@@ -50,9 +76,39 @@ type file struct {
 	pins []model.Pin
 }
 
-// Read gives the pins of all files of a project that the table knows, in the
-// order of the files. Folders that skip names are left out.
-func Read(fsys fs.FS, skip func(dir string) bool) ([]model.Pin, error) {
+// Row is a row that a project adds to the table.
+type Row struct {
+	Files   string `yaml:"files"`   // pattern of names relative to the project
+	Subject string `yaml:"subject"` // "runtime/node", or "runtime/node at least"
+	Match   string `yaml:"match"`   // regular expression with a group named version
+}
+
+// Check says what is wrong with a row, if anything is.
+func (r Row) Check() error {
+	if !doublestar.ValidatePattern(r.Files) || r.Files == "" {
+		return fmt.Errorf("files: %q is not a pattern of file names", r.Files)
+	}
+	if kind, name, ok := strings.Cut(strings.TrimSuffix(r.Subject, atLeast), "/"); !ok || name == "" || !slices.Contains([]string{"runtime", "tool", "platform", "image"}, kind) {
+		return fmt.Errorf("subject: %q is not runtime/…, tool/…, platform/… or image/…", r.Subject)
+	}
+	match, err := regexp.Compile(r.Match)
+	if err != nil {
+		return fmt.Errorf("match: %w", err)
+	}
+	if match.SubexpIndex("version") < 0 {
+		return fmt.Errorf("match: %q has no group named version, as in (?P<version>[0-9.]+)", r.Match)
+	}
+	return nil
+}
+
+// Read gives the pins of all files of a project that the table knows, with the
+// project's own rows in it, in the order of the files. Folders that skip names
+// are left out.
+func Read(fsys fs.FS, skip func(dir string) bool, own []Row) ([]model.Pin, error) {
+	kinds := slices.Clone(kinds)
+	for _, r := range own {
+		kinds = append(kinds, kind{r.Files, text(r.Subject, r.Match)})
+	}
 	var pins []model.Pin
 	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -64,18 +120,23 @@ func Read(fsys fs.FS, skip func(dir string) bool) ([]model.Pin, error) {
 			}
 			return nil
 		}
-		i := slices.IndexFunc(kinds, func(k kind) bool { return doublestar.MatchUnvalidated(k.pattern, name) })
-		if i < 0 || !d.Type().IsRegular() {
+		var matching []kind
+		for _, k := range kinds {
+			if doublestar.MatchUnvalidated(k.pattern, name) {
+				matching = append(matching, k)
+			}
+		}
+		if len(matching) == 0 || !d.Type().IsRegular() {
 			return nil
 		}
-		found, err := readFile(fsys, name, kinds[i])
+		found, err := readFile(fsys, name, matching)
 		pins = append(pins, found...)
 		return err
 	})
 	return pins, err
 }
 
-func readFile(fsys fs.FS, name string, k kind) ([]model.Pin, error) {
+func readFile(fsys fs.FS, name string, kinds []kind) ([]model.Pin, error) {
 	info, err := fs.Stat(fsys, name)
 	if err != nil || info.Size() > maxFile {
 		return nil, err
@@ -89,7 +150,11 @@ func readFile(fsys fs.FS, name string, k kind) ([]model.Pin, error) {
 		return nil, &model.Fault{Doing: "reading", File: name, Wrong: err.Error()}
 	}
 	f := &file{name: name, src: src}
-	k.read(f)
+	for _, k := range kinds {
+		f.here = false
+		k.read(f)
+	}
+	slices.SortStableFunc(f.pins, func(a, b model.Pin) int { return a.Site.Start - b.Site.Start })
 	return f.pins, nil
 }
 
@@ -146,6 +211,26 @@ func oneLine(name string) func(f *file) {
 			}
 			f.add(model.Subject{Kind: "runtime", Name: name}, at, at+len(text))
 		})
+	}
+}
+
+// atLeast stands after a subject for which anything newer will do as well.
+const atLeast = " at least"
+
+// text reads what a regular expression calls the version, wherever it matches.
+func text(subject, match string) func(f *file) {
+	subject, open := strings.CutSuffix(subject, atLeast)
+	kind, name, _ := strings.Cut(subject, "/")
+	expression := regexp.MustCompile(match)
+	group := 2 * expression.SubexpIndex("version")
+	return func(f *file) {
+		for _, m := range expression.FindAllSubmatchIndex(f.src, -1) {
+			before := len(f.pins)
+			f.add(model.Subject{Kind: kind, Name: name}, m[group], m[group+1])
+			for i := range f.pins[before:] {
+				f.pins[before+i].AtLeast = open
+			}
+		}
 	}
 }
 

@@ -30,14 +30,16 @@ func TestCorpus(t *testing.T) {
 				}
 				fsys[f.Name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(string(f.Data), "\n", end))}
 			}
-			pins, err := Read(fsys, nowhere)
+			pins, err := Read(fsys, nowhere, nil)
 			require.NoError(t, err)
 			var got []string
 			for _, p := range pins {
 				checkSite(t, p, fsys[p.Site.File].Data)
 				text := fmt.Sprintf("%s %s %s", p.Site, p.Subject, p.Range)
-				if p.Floating {
-					text += " floating"
+				for word, holds := range map[string]bool{" floating": p.Floating, " at least": p.AtLeast} {
+					if holds {
+						text += word
+					}
 				}
 				got = append(got, text)
 			}
@@ -58,10 +60,13 @@ func checkSite(t *testing.T, p model.Pin, src []byte) {
 	if p.Floating {
 		return
 	}
-	fresh := "97.1"
+	fresh := "97"
+	if strings.Contains(p.Range, ".") {
+		fresh = "97.1"
+	}
 	moved, err := model.Apply(src, []model.Splice{{Site: p.Site, New: fresh}})
 	require.NoError(t, err)
-	again, err := Read(fstest.MapFS{p.Site.File: {Data: moved}}, nowhere)
+	again, err := Read(fstest.MapFS{p.Site.File: {Data: moved}}, nowhere, nil)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(again, func(q model.Pin) bool { return q.Subject == p.Subject && q.Range == fresh }), "%s in\n%s", p.Site, moved)
 }
@@ -69,9 +74,24 @@ func checkSite(t *testing.T, p model.Pin, src []byte) {
 func TestLeftOut(t *testing.T) {
 	pins, err := Read(fstest.MapFS{
 		"old/.nvmrc": {Data: []byte("14\n")}, ".nvmrc": {Data: []byte("\n\n")}, "Dockerfile": {Data: []byte(strings.Repeat("FROM node:20\n", 1<<17))},
-	}, func(dir string) bool { return dir == "old" })
+	}, func(dir string) bool { return dir == "old" }, nil)
 	require.NoError(t, err)
 	assert.Empty(t, pins, "a folder that is left out, a file that says nothing, one that nobody wrote by hand")
+}
+
+func TestRowsOfAProject(t *testing.T) {
+	row := Row{Files: "deploy/*.hcl", Subject: "runtime/node at least", Match: `node_image = "(?P<version>[0-9.]+)"`}
+	require.NoError(t, row.Check())
+	pins, err := Read(fstest.MapFS{"deploy/web.hcl": {Data: []byte("x\nnode_image = \"20.1\"\n")}}, nowhere, []Row{row})
+	require.NoError(t, err)
+	require.Len(t, pins, 1)
+	assert.Equal(t, "deploy/web.hcl:2 runtime/node 20.1 true", fmt.Sprint(pins[0].Site, " ", pins[0].Subject, " ", pins[0].Range, " ", pins[0].AtLeast))
+	for want, bad := range map[string]Row{
+		"is not a pattern": {"a[", "runtime/x", "(?P<version>x)"}, "is not runtime/": {"a", "package/x", "(?P<version>x)"},
+		"has no group named version": {"a", "tool/x", "(x)"}, "missing closing": {"a", "tool/x", "(?P<version>x"},
+	} {
+		assert.ErrorContains(t, bad.Check(), want)
+	}
 }
 
 func FuzzRead(f *testing.F) {
