@@ -59,9 +59,9 @@ func (p *Project) installedSubject(ctx context.Context, s model.Subject) string 
 	return ""
 }
 
-// disagreements tells where statements about one subject cannot all hold: each
-// exact one against the first, against what asks for at least something, and
-// those for this machine against what is installed. Lists, which are all tried,
+// disagreements tells where statements about one subject cannot all hold: exact
+// ones among each other, against what asks for at least something or a range,
+// and those for this machine against what is installed. Lists, which are all tried,
 // and what names whatever is newest disagree with nothing.
 func disagreements(pins []model.Pin, installed string) []string {
 	var exact, bounds []model.Pin
@@ -78,25 +78,43 @@ func disagreements(pins []model.Pin, installed string) []string {
 		return nil
 	}
 	var all []string
-	first := exact[0]
-	for _, q := range exact[1:] {
-		if version.CompareStated(first.Range, q.Range) != 0 {
-			all = append(all, fmt.Sprintf("%s states %s, and %s states %s", first.Site, first.Range, q.Site, q.Range))
-		}
+	if slices.ContainsFunc(exact, func(q model.Pin) bool { return version.CompareStated(exact[0].Range, q.Range) != 0 }) {
+		all = append(all, "stated are "+gathered(exact))
 	}
 	for _, b := range bounds {
-		for _, q := range exact {
-			if !within(b, q.Range) {
-				all = append(all, fmt.Sprintf("%s states %s, and %s asks for %s", q.Site, q.Range, b.Site, asked(b)))
-			}
+		outside := slices.DeleteFunc(slices.Clone(exact), func(q model.Pin) bool { return within(b, q.Range) })
+		if len(outside) > 0 {
+			all = append(all, fmt.Sprintf("%s asks for %s, which is not %s", b.Site, asked(b), gathered(outside)))
 		}
 	}
-	for _, q := range exact {
-		if q.Here && installed != "" && version.CompareStated(q.Range, installed) != 0 {
-			all = append(all, fmt.Sprintf("%s states %s, and %s is installed", q.Site, q.Range, installed))
-		}
+	here := slices.DeleteFunc(slices.Clone(exact), func(q model.Pin) bool {
+		return !q.Here || installed == "" || version.CompareStated(q.Range, installed) == 0
+	})
+	if len(here) > 0 {
+		all = append(all, fmt.Sprintf("%s is installed, which is not %s", installed, gathered(here)))
 	}
 	return all
+}
+
+// gathered lists statements by what they state, each with its first place:
+// "1.10 (ci.yml:13 and 2 more) and 1.12 (Dockerfile:1)".
+func gathered(pins []model.Pin) string {
+	var texts []string
+	for i, q := range pins {
+		same := func(o model.Pin) bool { return o.Range == q.Range }
+		if slices.ContainsFunc(pins[:i], same) {
+			continue
+		}
+		text := fmt.Sprintf("%s (%s", q.Range, q.Site)
+		if more := len(slices.DeleteFunc(slices.Clone(pins), func(o model.Pin) bool { return !same(o) })) - 1; more > 0 {
+			text += fmt.Sprintf(" and %d more", more)
+		}
+		texts = append(texts, text+")")
+	}
+	if n := len(texts) - 1; n > 0 {
+		return strings.Join(texts[:n], ", ") + " and " + texts[n]
+	}
+	return texts[0]
 }
 
 func asked(b model.Pin) string {
