@@ -18,6 +18,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"golang.org/x/mod/modfile"
 	"golang.org/x/mod/module"
+	"golang.org/x/mod/semver"
 	"golang.org/x/mod/sumdb"
 	"golang.org/x/mod/sumdb/dirhash"
 	"golang.org/x/mod/sumdb/note"
@@ -152,21 +153,8 @@ func (u *Modules) Add(path string, r *ModuleRelease) error {
 	}
 	r.archive = buf.Bytes()
 	u.modules[path] = append(u.modules[path], r)
-	slices.SortStableFunc(u.modules[path], func(a, b *ModuleRelease) int { return compareModuleVersions(path, a.Version, b.Version) })
+	slices.SortStableFunc(u.modules[path], func(a, b *ModuleRelease) int { return semver.Compare(a.Version, b.Version) })
 	return nil
-}
-
-// compareModuleVersions is the order of versions of one path.
-func compareModuleVersions(path, a, b string) int {
-	list := []module.Version{{Path: path, Version: a}, {Path: path, Version: b}}
-	module.Sort(list)
-	switch {
-	case a == b:
-		return 0
-	case list[0].Version == a:
-		return -1
-	}
-	return 1
 }
 
 // Names are the paths of the modules, sorted.

@@ -114,7 +114,7 @@ func surveyGrid(c model.SurveyComponent) grid {
 			note = span{r.Fixed, faint}
 		case r.Replaced != "":
 			note = span{"replaced by " + r.Replaced, bad}
-		case strings.HasPrefix(r.Deprecated, "retracted"):
+		case r.Retracted:
 			note = span{"retracted", bad}
 		case r.Deprecated != "":
 			note = span{"deprecated", bad}
@@ -167,8 +167,12 @@ func surveyNotes(c model.SurveyComponent) list {
 		switch {
 		case r.Problem != "":
 			notes = append(notes, line{span{r.Name, bad}, plain(" (%s): %s", r.Place, r.Problem)})
-		case strings.HasPrefix(r.Deprecated, "retracted"):
-			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain(" is %s", r.Deprecated)})
+		case r.Retracted:
+			text := " is retracted"
+			if r.Because != "" {
+				text += ": " + r.Because
+			}
+			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain("%s", text)})
 		case r.Deprecated != "":
 			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain(" is deprecated: %s", r.Deprecated)})
 		}

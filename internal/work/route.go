@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
@@ -217,29 +219,51 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 		}
 		return slices.DeleteFunc(slices.Clone(families[i]), func(other string) bool { return other == name })
 	}
+	moves := func(r model.Requirement) bool {
+		wished := slices.ContainsFunc(wishes, func(w route.Wish) bool { return w.Name == r.Name })
+		return r.Fixed == "" && (!r.Asked || wished || family(r.Name) != nil)
+	}
+	known := make([][]model.Release, len(part.Requirements))
+	failed := make([]error, len(part.Requirements))
+	var group errgroup.Group
+	group.SetLimit(askAtOnce)
+	for i, r := range part.Requirements {
+		if !moves(r) {
+			continue
+		}
+		group.Go(func() (err error) {
+			if known[i], err = registry.Releases(ctx, r.Subject); err != nil {
+				failed[i] = fmt.Errorf("%s: %w", r.Site, err)
+			}
+			return nil
+		})
+	}
+	_ = group.Wait()
+	for _, err := range failed { // the first in the manifest, whichever came first
+		if err != nil {
+			return nil, err
+		}
+	}
 	var subjects []*route.Subject
 	order := part.eco.Order()
 	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
-	for _, r := range part.Requirements {
-		known := slices.IndexFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name })
-		wished := slices.ContainsFunc(wishes, func(w route.Wish) bool { return w.Name == r.Name })
-		if r.Fixed != "" || known >= 0 || r.Asked && !wished && family(r.Name) == nil {
+	for i, r := range part.Requirements {
+		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
 			continue
-		}
-		releases, err := registry.Releases(ctx, r.Subject)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", r.Site, err)
 		}
 		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
 		against := map[string]string{}
-		for _, rel := range releases {
+		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)
 			if err != nil {
 				continue
 			}
 			s.Releases = append(s.Releases, v)
 			against[rel.Version] = rel.Unfit
-			if rel.Deprecated != "" {
+			switch {
+			case rel.Retracted:
+				against[rel.Version] = "its author took it back"
+			case rel.Deprecated != "":
 				against[rel.Version] = "it is deprecated: " + rel.Deprecated
 			}
 			for _, peer := range rel.Peers {

@@ -103,6 +103,7 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 		}
 		if rel.Version == r.Locked {
 			row.Deprecated, row.Replaced = rel.Deprecated, rel.Replaced
+			row.Retracted, row.Because = rel.Retracted, rel.Because
 		}
 		if at != nil && v.Compare(at) <= 0 {
 			continue
@@ -111,7 +112,7 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 			row.Preview = rel.Version
 			continue
 		}
-		if rel.Deprecated != "" {
+		if rel.Deprecated != "" || rel.Retracted {
 			continue
 		}
 		row.Preview = ""

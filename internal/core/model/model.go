@@ -100,6 +100,8 @@ type Release struct {
 	As         string    // what the package is called at this version, if not as it was asked for
 	Published  time.Time // zero if the registry does not say
 	Deprecated string    // the notice; empty if it is not deprecated
+	Retracted  bool      // its author took it back
+	Because    string    // why it was taken back, if the author says
 	Peers      []string  // names of the packages it wants to meet, sorted
 	Runtime    string    // the runtime it states, "node >=18"; empty if none
 	Unfit      string    // why it does not run on what is installed; empty if it does

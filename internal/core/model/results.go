@@ -54,6 +54,8 @@ type SurveyRequirement struct {
 	Majors     int    `json:"majors,omitempty"`     // how many majors behind
 	Needs      string `json:"needs,omitempty"`      // what must be raised first for the newest
 	Deprecated string `json:"deprecated,omitempty"` // the notice for what is locked
+	Retracted  bool   `json:"retracted,omitempty"`  // the author took back what is locked
+	Because    string `json:"because,omitempty"`    // why it was taken back
 	Replaced   string `json:"replaced,omitempty"`   // the package that goes on in its place
 	As         string `json:"as,omitempty"`         // what the newest is called, if something else
 	Asked      bool   `json:"asked,omitempty"`      // moves only where it must or is asked to by name

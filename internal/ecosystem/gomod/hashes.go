@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// keptSums are what a go.sum has to vouch for: every go.mod that counts in the
+// keptSums are, in no order, what a go.sum has to vouch for: every go.mod that counts in the
 // graph, and every module that has a package or could have it by its path.
 func (l *loader) keptSums(rs *requirements) []version {
 	keep := map[version]bool{}
@@ -45,7 +45,7 @@ func (l *loader) keptSums(rs *requirements) []version {
 	for m := range rs.requires {
 		note(m, false)
 	}
-	return slices.SortedFunc(maps.Keys(keep), func(a, b version) int { return strings.Compare(a.Path+a.Version, b.Path+b.Version) })
+	return slices.Collect(maps.Keys(keep))
 }
 
 // sums writes the go.sum of a state. What it says already must hold for what

@@ -246,9 +246,8 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 			if h.path != s.Name {
 				rel.As = h.path
 			}
-			if why, back := h.info.retraction(v); back {
-				rel.Deprecated = "retracted" + prefixed(": ", why)
-			} else if h.info.deprecated != "" {
+			rel.Because, rel.Retracted = h.info.retraction(v)
+			if h.info.deprecated != "" {
 				rel.Deprecated, rel.Replaced = h.info.deprecated, successor(h.path, h.info.deprecated)
 			}
 			if i == len(h.versions)-1 && h.info.goVersion != "" {
@@ -266,13 +265,6 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 		}
 	}
 	return releases, nil
-}
-
-func prefixed(prefix, text string) string {
-	if text == "" {
-		return ""
-	}
-	return prefix + text
 }
 
 // successor finds the path of another module in a deprecation notice.

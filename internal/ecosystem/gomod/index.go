@@ -38,7 +38,7 @@ func (r *registry) indexOf(ctx context.Context, m version) (*index, error) {
 	return r.indexes.get(m, func() (*index, error) {
 		data, err := r.indexData(ctx, m)
 		if err != nil {
-			return nil, err
+			return nil, &unavailable{m, err}
 		}
 		i := &index{}
 		if err := cbor.Unmarshal(data, i); err != nil {
@@ -95,7 +95,7 @@ func indexZip(m version, file string) ([]byte, error) {
 		names = append(names, f.Name)
 		files[f.Name] = f
 		name := strings.TrimPrefix(f.Name, prefix)
-		if source, _ := goFile(path.Base(name)); !source && !strings.HasSuffix(name, ".go") {
+		if !strings.HasSuffix(name, ".go") {
 			continue
 		}
 		src, err := readZipped(f)

@@ -16,10 +16,11 @@ func (s *resolver) blame(chosen []candidate, err error) error {
 	if !isRefused(err) && !errors.As(err, &wrongName) {
 		return err
 	}
+	var of *unavailable
 	for i, c := range chosen {
 		sub := s.subjects[i]
-		if sub.candidates[sub.at].m != c.m && strings.Contains(err.Error(), c.m.Path+" "+c.m.Version) {
-			s.lessons = append(s.lessons, lesson{of: c.m, text: err.Error()})
+		if errors.As(err, &of) && of.m == c.m && sub.candidates[sub.at].m != c.m {
+			s.learned(lesson{of: c.m, text: err.Error()})
 			return nil
 		}
 	}
@@ -52,7 +53,7 @@ func (s *resolver) learn(chosen []candidate, l *loader) (bool, error) {
 		} else if !within(c.m.Path, k.path) {
 			text = fmt.Sprintf("%s %s comes with %s, which imports %s, which no module has", c.m.Path, c.m.Version, k.stack(), k.path)
 		}
-		s.lessons = append(s.lessons, lesson{of: c.m, text: text})
+		s.learned(lesson{of: c.m, text: text})
 	}
 	if len(s.lessons) > count || len(s.raised) > raised {
 		return true, nil
@@ -128,7 +129,7 @@ func (s *resolver) partTo(c candidate, pkg string, part, whole version) (bool, e
 	need := version{Path: whole.Path, Version: after[at]}
 	text := fmt.Sprintf("%s %s comes with %s, whose package %s is in %s below %s, too", c.m.Path, c.m.Version, part.Path, pkg, whole.Path, need.Version)
 	if slices.ContainsFunc(s.subjects, func(o *subject) bool { return o.req.Name == need.Path }) {
-		s.lessons = append(s.lessons, lesson{of: c.m, need: need, text: text})
+		s.learned(lesson{of: c.m, need: need, text: text})
 	} else {
 		s.raised = append(s.raised, need)
 		s.told = append(s.told, fmt.Sprintf("%s goes to %s: %s", need.Path, need.Version, text))
@@ -145,7 +146,7 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 	}
 	if compareVersions(c.m.Path, got, c.m.Version) < 0 {
 		if sub := s.subjects[i]; sub.req.Asked && slices.Contains(s.ask.First, sub.req.Name) && sub.candidates[sub.at].m != c.m {
-			s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("no package of %s is imported, so that a requirement of %s would not stay", c.m.Path, c.m.Version)})
+			s.learned(lesson{of: c.m, text: fmt.Sprintf("no package of %s is imported, so that a requirement of %s would not stay", c.m.Path, c.m.Version)})
 		}
 		return
 	}
@@ -159,7 +160,7 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 			continue
 		}
 		if g, err := s.deep(by.m); err == nil && slices.Contains(g.order, need) {
-			s.lessons = append(s.lessons, lesson{of: by.m, need: need, text: chained(g.chain(need))})
+			s.learned(lesson{of: by.m, need: need, text: chained(g.chain(need))})
 		}
 	}
 	if len(s.lessons) == count {
@@ -167,7 +168,7 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 		if by.Path == "" {
 			by = s.raisers[need]
 		}
-		s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s, which is needed besides, so %s cannot be at %s", chained([]version{by, need}), c.m.Path, c.m.Version)})
+		s.learned(lesson{of: c.m, text: fmt.Sprintf("%s, which is needed besides, so %s cannot be at %s", chained([]version{by, need}), c.m.Path, c.m.Version)})
 	}
 	s.extra = append(s.extra, need)
 }
@@ -182,11 +183,12 @@ func (s *resolver) tellHeldBack(chosen []candidate) {
 		if !s.ask.Bounds[sub.req.Name].Newest || sub.req.Subject == runtimeGo {
 			continue
 		}
-		best := slices.IndexFunc(sub.preference(true), func(c int) bool { return sub.allowed[c] })
+		order := sub.preference(true)
+		best := slices.IndexFunc(order, func(c int) bool { return sub.allowed[c] })
 		if best < 0 {
 			continue
 		}
-		c := sub.candidates[sub.preference(true)[best]]
+		c := sub.candidates[order[best]]
 		g, err := s.reach(c.m)
 		if c.m == chosen[i].m || c.m.Path != chosen[i].m.Path || err != nil {
 			continue

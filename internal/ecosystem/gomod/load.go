@@ -20,19 +20,18 @@ type requirements struct {
 
 // pkg is a package that is imported, or the tests of one.
 type pkg struct {
-	path     string
-	mod      version // zero for Go's own and the module's own
-	own      bool
-	standard bool
-	inAll    bool // imported by the module's own packages and tests, at whatever depth
-	testOf   *pkg
-	imports  []*pkg
-	test     *pkg
-	alts     []version // modules that could have had it by their paths, but have not
-	by       *pkg      // who imported it first; nil for the roots
-	wrong    string    // why it cannot be had; empty if it can
-	several  []version // modules that all have it
-	visited  bool
+	path    string
+	mod     version // zero for Go's own and the module's own
+	own     bool
+	inAll   bool // imported by the module's own packages and tests, at whatever depth
+	testOf  *pkg
+	imports []*pkg
+	test    *pkg
+	alts    []version // modules that could have had it by their paths, but have not
+	by      *pkg      // who imported it first; nil for the roots
+	wrong   string    // why it cannot be had; empty if it can
+	several []version // modules that all have it
+	visited bool
 }
 
 func (k *pkg) external() bool { return k.mod.Path != "" }
@@ -250,7 +249,6 @@ func (l *loader) find(k *pkg) error {
 		return nil
 	}
 	if isStandard(k.path) && len(all) == 0 && !within(l.p.path(), k.path) {
-		k.standard = true
 		return nil
 	}
 	if module.CheckImportPath(k.path) != nil {

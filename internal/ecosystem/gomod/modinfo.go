@@ -74,7 +74,7 @@ func (r *registry) modInfo(ctx context.Context, m version) (*modInfo, error) {
 		}
 		data, err := r.ask(ctx, document{module: m.Path, file: "@v/" + escaped + ".mod", form: "mod/1", limit: maxModFile, forever: true})
 		if err != nil {
-			return nil, err
+			return nil, &unavailable{m, err}
 		}
 		return readModInfo(m, data)
 	})
@@ -195,7 +195,7 @@ func (r *registry) infoOf(ctx context.Context, p *project, m version) (*modInfo,
 		return nil, err
 	}
 	if i.path != m.Path && i.path != "" && s.mod == m {
-		return nil, &misnamed{m, i.path}
+		return nil, &unavailable{m, &misnamed{m, i.path}}
 	}
 	if i.hash != "" {
 		if same, known := p.sum.has(modKey(s.mod), i.hash); known && !same {
@@ -228,6 +228,6 @@ func (p *project) mismatch(m version, hash string) error {
 	return &model.Fault{
 		Doing: "checking what was fetched", File: p.sumFile, Line: line, Found: true,
 		Wrong: fmt.Sprintf("SECURITY: %s %s has the hash %s, not the one that stands here", m.Path, m.Version, hash),
-		Next:  "find out which of the two is genuine before anything else; nothing was written",
+		Next:  "find out which of the two is genuine before anything else (what was fetched is kept below bellwether in the user's cache folder); nothing was written",
 	}
 }

@@ -37,6 +37,15 @@ type missing struct {
 func (m *missing) Error() string { return m.what + " " + m.why }
 func (m *missing) Unwrap() error { return m.err }
 
+// unavailable says which version an error is about.
+type unavailable struct {
+	m   version
+	err error
+}
+
+func (u *unavailable) Error() string { return u.err.Error() }
+func (u *unavailable) Unwrap() error { return u.err }
+
 // isMissing tells of an error that means that there is no such thing, in
 // difference to one that means that nobody knows.
 func isMissing(err error) bool {

@@ -1,6 +1,7 @@
 package gomod
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -51,8 +52,9 @@ type subject struct {
 type candidate struct {
 	m       version
 	v       versions.Version
-	against string // why not to move there unasked
+	shunned bool   // nobody should move there unasked
 	unfit   bool   // it does not run on what is installed
+	taken   string // why its author took it back, as a clause; empty if not
 }
 
 // lesson is a fact that showed only when a state was built: with a candidate
@@ -77,7 +79,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
 	p := ask.Component.Detail.(*project)
 	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}, raisers: map[version]version{}}
-	if r.goVersion != "" && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {
+	if r.goVersion != "" && p.mod.Go != nil && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {
 		return nil, &model.Fault{
 			Doing: "resolving " + p.file, File: p.file, Line: p.mod.Go.Syntax.Start.Line, Found: true,
 			Wrong: fmt.Sprintf("it states go %s, and this machine has go %s", p.goVersion(), r.goVersion), Next: "install that Go first",
@@ -98,8 +100,11 @@ func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 		}
 		learned := len(s.lessons) + len(s.raised)
 		o, err := s.build(chosen)
-		if err != nil || len(s.lessons)+len(s.raised) == learned {
+		switch {
+		case err != nil || o != nil:
 			return o, err
+		case len(s.lessons)+len(s.raised) == learned:
+			return nil, fmt.Errorf("resolving %s: no state agrees with what its own graph says of it: %s", p.file, s.lessons[learned-1].text)
 		}
 	}
 }
@@ -160,36 +165,29 @@ func (s *resolver) movable() []model.Requirement {
 // add makes a subject of a requirement.
 func (s *resolver) add(q model.Requirement, releases []model.Release) error {
 	sub := &subject{req: q}
-	put := func(path, text, against string, unfit bool) error {
-		v, err := order{}.Parse(text)
+	put := func(m version, rel model.Release) error {
+		v, err := order{}.Parse(m.Version)
 		if err != nil {
 			return err
 		}
-		m := version{Path: path, Version: text}
-		if !slices.ContainsFunc(sub.candidates, func(c candidate) bool { return c.m == m }) {
-			sub.candidates = append(sub.candidates, candidate{m, v, against, unfit})
+		if slices.ContainsFunc(sub.candidates, func(c candidate) bool { return c.m == m }) {
+			return nil
 		}
+		c := candidate{m: m, v: v, shunned: rel.Deprecated != "" || rel.Retracted || rel.Unfit != "", unfit: rel.Unfit != ""}
+		if rel.Retracted {
+			c.taken = strings.TrimSuffix("was retracted by its author: "+rel.Because, ": ")
+		}
+		sub.candidates = append(sub.candidates, c)
 		return nil
 	}
 	for _, rel := range releases {
-		against := rel.Deprecated
-		if rel.Unfit != "" {
-			against = rel.Unfit
-		}
-		path := q.Name
-		if rel.As != "" {
-			path = rel.As
-		}
-		if err := put(path, rel.Version, against, rel.Unfit != ""); err != nil {
+		if err := put(version{Path: cmp.Or(rel.As, q.Name), Version: rel.Version}, rel); err != nil {
 			return err
 		}
 	}
-	if err := put(q.Name, q.Locked, "", false); err != nil {
-		return err
-	}
-	for _, m := range s.extra {
+	for _, m := range append([]version{{Path: q.Name, Version: q.Locked}}, s.extra...) {
 		if m.Path == q.Name {
-			if err := put(q.Name, m.Version, "", false); err != nil {
+			if err := put(m, model.Release{}); err != nil {
 				return err
 			}
 		}
@@ -246,6 +244,13 @@ func (s *resolver) bound(sub *subject) {
 	})
 }
 
+// learned notes a fact, if it is not known already.
+func (s *resolver) learned(l lesson) {
+	if !slices.Contains(s.lessons, l) {
+		s.lessons = append(s.lessons, l)
+	}
+}
+
 // forbid states what go.mod and the module's authors rule out.
 func (s *resolver) forbid(sub *subject) {
 	never := func(i int, text string) {
@@ -262,8 +267,8 @@ func (s *resolver) forbid(sub *subject) {
 		if line := s.p.replacement(c.m); line != nil {
 			never(i, fmt.Sprintf("%s replaces %s %s by %s", s.p.place(line.Syntax), c.m.Path, c.m.Version, target(line)))
 		}
-		if strings.HasPrefix(c.against, "retracted") {
-			never(i, fmt.Sprintf("%s %s was retracted by its author%s", c.m.Path, c.m.Version, strings.TrimPrefix(c.against, "retracted")))
+		if c.taken != "" {
+			never(i, fmt.Sprintf("%s %s %s", c.m.Path, c.m.Version, c.taken))
 		}
 	}
 	for _, l := range s.lessons {
@@ -296,8 +301,8 @@ func (sub *subject) preference(newest bool) []int {
 	}
 	slices.SortStableFunc(list, func(a, b int) int {
 		switch {
-		case newest && (sub.candidates[a].against == "") != (sub.candidates[b].against == ""):
-			if sub.candidates[a].against == "" {
+		case newest && sub.candidates[a].shunned != sub.candidates[b].shunned:
+			if sub.candidates[b].shunned {
 				return -1
 			}
 			return 1

@@ -94,7 +94,7 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 			}
 		}
 		if renamed == 0 && len(kept) > 0 {
-			s.lessons = append(s.lessons, lesson{of: c.m, text: fmt.Sprintf("%s %s has none of the packages that are imported, such as %s (%s)", c.m.Path, c.m.Version, kept[0].path, kept[0].site)})
+			s.learned(lesson{of: c.m, text: fmt.Sprintf("%s %s has none of the packages that are imported, such as %s (%s)", c.m.Path, c.m.Version, kept[0].path, kept[0].site)})
 			return nil, nil, nil
 		}
 		for _, i := range kept {
