@@ -20,7 +20,7 @@ var mayImport = map[string][]string{
 	"ecosystem": {"core", "host", "ecosystem"},
 	"view":      {"core"},
 	"work":      {"core", "host", "ecosystem"},
-	"standin":   {"standin"},
+	"standin":   {"standin", "core"},
 	"cli":       {"core", "host", "work", "view", "standin", "demo"},
 }
 

@@ -19,6 +19,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
@@ -154,8 +155,8 @@ func (a *app) noArgs(cmd *cobra.Command, args []string) error {
 	if len(names) == 0 {
 		text = fmt.Sprintf("%s takes no argument, but got %q", cmd.CommandPath(), args[0])
 	}
-	if near := work.Nearest(args[0], names); near != "" {
-		text += fmt.Sprintf("; did you mean %q?", near)
+	if question := spelling.DidYouMean(args[0], names); question != "" {
+		text += "; " + question
 	}
 	return usageError{errors.New(text)}
 }

@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"golang.org/x/mod/modfile"
 	"golang.org/x/mod/module"
 	"golang.org/x/mod/semver"
@@ -23,6 +22,8 @@ import (
 	"golang.org/x/mod/sumdb/dirhash"
 	"golang.org/x/mod/sumdb/note"
 	modzip "golang.org/x/mod/zip"
+
+	"bellwether/internal/core/yamldoc"
 )
 
 // Modules are Go modules that a stand-in knows.
@@ -66,8 +67,8 @@ func LoadModules(fsys fs.FS) (*Modules, error) {
 			return err
 		}
 		h := &moduleHistory{}
-		if err := yaml.UnmarshalWithOptions(data, h, yaml.Strict()); err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+		if err := yamldoc.Decode(name, data, h); err != nil {
+			return err
 		}
 		if err := u.addHistory(fsys, path.Dir(name), h); err != nil {
 			return fmt.Errorf("%s: %w", name, err)

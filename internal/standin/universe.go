@@ -18,7 +18,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
+	"bellwether/internal/core/yamldoc"
 )
 
 // Universe is all packages that a stand-in knows.
@@ -66,8 +66,8 @@ func Load(fsys fs.FS) (*Universe, error) {
 			return err
 		}
 		h := &history{License: "MIT"}
-		if err := yaml.UnmarshalWithOptions(data, h, yaml.Strict()); err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+		if err := yamldoc.Decode(name, data, h); err != nil {
+			return err
 		}
 		if h.dir, err = fs.Sub(fsys, path.Dir(name)); err != nil {
 			return err

@@ -80,6 +80,13 @@ func (o Out) Survey(s *model.Survey) error {
 			d.add(gap{}, notes)
 		}
 	}
+	if len(s.Unread) > 0 {
+		var notes list
+		for _, text := range s.Unread {
+			notes = append(notes, line{span{text, warn}})
+		}
+		d.add(gap{}, notes)
+	}
 	return o.show("survey", s, d)
 }
 
@@ -93,8 +100,15 @@ func pinGrid(all []model.SurveyPins) grid {
 			if s.Floating {
 				stated = span{s.Range + " (whatever is newest)", faint}
 			}
-			if s.Among {
+			switch {
+			case s.Unknown != "":
+				stated = span{s.Range + " (not known: " + s.Unknown + ")", warn}
+			case s.Among:
 				stated.text += " (one of several)"
+			case s.Assumed:
+				stated.text += " (assumed when resolving)"
+			case s.Digest:
+				stated.text += " (with a digest)"
 			}
 			g.rows = append(g.rows, line{plain("%s", subject), stated, span{s.Place, faint}, plain("%s", installed)})
 			subject, installed = "", ""

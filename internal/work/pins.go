@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -12,37 +13,61 @@ import (
 	"bellwether/internal/ecosystem/pin"
 )
 
-// surveyPins groups what all files state by subject. Projects that state
-// nothing but in their manifests get nothing: that stands with the components.
-func (p *Project) surveyPins(ctx context.Context) ([]model.SurveyPins, error) {
-	pins, err := pin.Read(p.fsys, func(dir string) bool { return slices.Contains(p.Settings.LeaveOut, dir) || dir == keepDir }, p.Settings.Pins)
-	if err != nil || len(pins) == 0 {
-		return nil, err
+// readPins gives what the files of the project state in a tree, those of its
+// components' manifests last, by subject, and the files that were not read.
+func (p *Project) readPins(fsys fs.FS, components []*model.Component) (groups [][]model.Pin, unread []string, err error) {
+	pins, unread, err := pin.Read(fsys, func(dir string) bool { return slices.Contains(p.Settings.LeaveOut, dir) || dir == keepDir }, p.Settings.Pins)
+	if err != nil {
+		return nil, nil, err
 	}
-	for _, part := range p.Components {
-		pins = append(pins, part.Pins...)
+	for _, c := range components {
+		pins = append(pins, c.Pins...)
 	}
-	kinds := []string{"runtime", "tool", "platform", "image"}
 	slices.SortStableFunc(pins, func(a, b model.Pin) int {
-		return cmp.Or(slices.Index(kinds, a.Subject.Kind)-slices.Index(kinds, b.Subject.Kind), strings.Compare(a.Subject.Name, b.Subject.Name))
+		return cmp.Or(slices.Index(model.PinKinds, a.Subject.Kind)-slices.Index(model.PinKinds, b.Subject.Kind), strings.Compare(a.Subject.Name, b.Subject.Name))
 	})
-	var groups []model.SurveyPins
 	for len(pins) > 0 {
-		subject := pins[0].Subject
-		n := slices.IndexFunc(pins, func(q model.Pin) bool { return q.Subject != subject })
+		n := slices.IndexFunc(pins, func(q model.Pin) bool { return q.Subject != pins[0].Subject })
 		if n < 0 {
 			n = len(pins)
 		}
+		groups, pins = append(groups, pins[:n]), pins[n:]
+	}
+	return groups, unread, nil
+}
+
+// surveyPins groups what all files state by subject. Projects that state
+// nothing but in their manifests get nothing: that stands with the components.
+func (p *Project) surveyPins(ctx context.Context, s *model.Survey) error {
+	groups, unread, err := p.readPins(p.fsys, p.components())
+	if err != nil {
+		return err
+	}
+	s.Unread = unread
+	manifests := 0
+	for _, part := range p.Components {
+		manifests += len(part.Pins)
+	}
+	for _, pins := range groups {
+		manifests -= len(pins)
+	}
+	if manifests == 0 {
+		return nil
+	}
+	for _, pins := range groups {
+		subject := pins[0].Subject
 		g := model.SurveyPins{Subject: subject.String(), Installed: p.installedSubject(ctx, subject)}
-		for _, q := range pins[:n] {
-			g.Stated = append(g.Stated, model.SurveyPin{Range: q.Range, Place: q.Site.String(), Floating: q.Floating, Among: q.Among})
+		for _, q := range pins {
+			g.Stated = append(g.Stated, model.SurveyPin{
+				Range: q.Range, Place: q.Site.String(), Floating: q.Floating, Among: q.List != nil, Assumed: q.Assumed, Digest: q.Digest.Text != "", Unknown: q.Unknown,
+			})
 		}
 		if subject.Kind != "image" {
-			g.Disagree = disagreements(pins[:n], g.Installed)
+			g.Disagree = disagreements(pins, g.Installed)
 		}
-		groups, pins = append(groups, g), pins[n:]
+		s.Pins = append(s.Pins, g)
 	}
-	return groups, nil
+	return nil
 }
 
 // installedSubject is the version of a runtime or tool that is installed, ""
@@ -67,7 +92,7 @@ func disagreements(pins []model.Pin, installed string) []string {
 	var exact, bounds []model.Pin
 	for _, q := range pins {
 		switch {
-		case q.Floating || q.Among:
+		case q.Floating || q.List != nil || q.Unknown != "" || q.Assumed:
 		case q.AtLeast || strings.ContainsAny(q.Range, "<>=^~|* "):
 			bounds = append(bounds, q)
 		default:
@@ -130,14 +155,10 @@ func within(b model.Pin, exact string) bool {
 	if b.AtLeast {
 		return version.CompareStated(exact, b.Range) >= 0
 	}
-	rng, err := version.NPM{}.ParseRange(b.Range)
+	rng, err := version.Plain{}.ParseRange(b.Range)
 	if err != nil {
 		return true
 	}
-	full := strings.TrimPrefix(exact, "v")
-	for strings.Count(full, ".") < 2 {
-		full += ".9999"
-	}
-	v, err := version.NPM{}.Parse(full)
+	v, err := version.Plain{}.Newest(strings.TrimPrefix(exact, "go"))
 	return err != nil || rng.Contains(v)
 }

@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 )
@@ -120,11 +121,10 @@ func (p *Project) knownNames(wishes []destination, holds []string) error {
 	}
 	for _, name := range names {
 		if !slices.Contains(known, name) {
-			f := &model.Fault{Doing: "reading the destination", Wrong: fmt.Sprintf("no manifest of this project requires %q", name)}
-			if near := Nearest(name, known); near != "" {
-				f.Next = fmt.Sprintf("did you mean %q?", near)
+			return &model.Fault{
+				Doing: "reading the destination", Wrong: fmt.Sprintf("no manifest of this project requires %q", name),
+				Next: spelling.DidYouMean(name, known),
 			}
-			return f
 		}
 	}
 	return nil

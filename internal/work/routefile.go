@@ -8,10 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/google/renameio/v2"
+	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/yamldoc"
 )
 
 // routeSchema names the form of the route file.
@@ -96,7 +97,7 @@ func (p *Project) readRoute() (*routeFile, error) {
 	}
 	name := keepDir + "/route.yaml"
 	f := &routeFile{}
-	if err := readYAML(name, data, f); err != nil {
+	if err := yamldoc.Decode(name, data, f); err != nil {
 		return nil, err
 	}
 	if f.Schema != routeSchema {

@@ -7,22 +7,21 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/yamldoc"
 )
 
 // validate checks a YAML text against one of the schemas that ship.
 func validate(t *testing.T, schema string, text []byte) error {
 	s, err := jsonschema.NewCompiler().Compile("../../docs/schema/" + schema)
 	require.NoError(t, err)
-	asJSON, err := yaml.YAMLToJSON(text)
-	require.NoError(t, err)
 	var v any
-	require.NoError(t, yaml.Unmarshal(asJSON, &v))
+	require.NoError(t, yaml.Unmarshal(text, &v))
 	return s.Validate(v)
 }
 
@@ -42,7 +41,7 @@ func TestDocumentedFormats(t *testing.T) {
 
 	route := examples[1][1]
 	assert.NoError(t, validate(t, "route.json", route))
-	require.NoError(t, readYAML("route.yaml", route, &routeFile{}))
+	require.NoError(t, yamldoc.Decode("route.yaml", route, &routeFile{}))
 
 	for schema, bad := range map[string]string{
 		"settings.json": "reech: minor", "route.json": "schema: bellwether/route/1\nlegs: [{id: a b, component: .}]",

@@ -4,18 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
+	"bellwether/internal/core/yamldoc"
 	"bellwether/internal/ecosystem/pin"
 )
 
@@ -58,7 +54,7 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 	if err != nil {
 		return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: err.Error()}
 	}
-	if err := readYAML(SettingsFile, data, s); err != nil {
+	if err := yamldoc.Decode(SettingsFile, data, s); err != nil {
 		return nil, err
 	}
 	if _, ok := version.ReachNamed(s.Reach); !ok && s.Reach != "" {
@@ -115,84 +111,4 @@ func ParseAge(text string) (time.Duration, error) {
 		return 0, fmt.Errorf("%q is not a span of time (write 90m, 72h, 3 days or 2 weeks)", text)
 	}
 	return time.Duration(n*days) * 24 * time.Hour, nil
-}
-
-var unknownField = regexp.MustCompile(`unknown field "([^"]+)"`)
-
-// readYAML reads a YAML text into a structure. Faults name the line; an
-// unknown key is one, and names the known key that is nearest.
-func readYAML(file string, data []byte, into any) error {
-	err := yaml.UnmarshalWithOptions(data, into, yaml.Strict())
-	if err == nil {
-		return nil
-	}
-	fault := &model.Fault{Doing: "reading YAML", File: file, Wrong: err.Error()}
-	var positioned yaml.Error
-	if errors.As(err, &positioned) {
-		fault.Wrong = positioned.GetMessage()
-		if t := positioned.GetToken(); t != nil && t.Position != nil {
-			fault.Line, fault.Col = t.Position.Line, t.Position.Column
-		}
-	}
-	if m := unknownField.FindStringSubmatch(fault.Wrong); m != nil {
-		fault.Wrong = fmt.Sprintf("the key %q is not known", m[1])
-		if near := Nearest(m[1], yamlKeys(into)); near != "" {
-			fault.Next = fmt.Sprintf("did you mean %q?", near)
-		}
-	}
-	return fault
-}
-
-// yamlKeys are all keys that a structure's YAML form has, at any depth.
-func yamlKeys(v any) []string {
-	text, err := yaml.Marshal(v)
-	if err != nil {
-		return nil
-	}
-	file, err := parser.ParseBytes(text, 0)
-	if err != nil || len(file.Docs) == 0 {
-		return nil
-	}
-	var keys []string
-	if m, ok := file.Docs[0].Body.(*ast.MappingNode); ok {
-		for _, value := range m.Values {
-			keys = append(keys, value.Key.String())
-		}
-	}
-	return append(keys, "name", "in", "command", "shell", "env", "timeout", "optional", "skip")
-}
-
-// Nearest is the known word closest to word, "" if none is close.
-func Nearest(word string, known []string) string {
-	best, bestAt := "", len(word)/2+1
-	for _, k := range known {
-		if strings.HasSuffix(k, "/"+word) {
-			return k // all but the beginning was written
-		}
-		if d := distance(word, k); d < bestAt {
-			best, bestAt = k, d
-		}
-	}
-	return best
-}
-
-// distance is the number of letters to change, add or drop (Levenshtein).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		previous := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			change := previous
-			if a[i] != b[j] {
-				change++
-			}
-			previous = row[j+1]
-			row[j+1] = min(change, row[j]+1, previous+1)
-		}
-	}
-	return row[len(b)]
 }

@@ -61,14 +61,6 @@ func TestParseAge(t *testing.T) {
 	}
 }
 
-func TestNearest(t *testing.T) {
-	known := []string{"quayside", "quayside-view", "lunardate"}
-	assert.Equal(t, "quayside", Nearest("quayside-", known))
-	assert.Equal(t, "lunardate", Nearest("lunerdate", known))
-	assert.Empty(t, Nearest("completely-other", known))
-	assert.Equal(t, "far.example/crew/lunardate", Nearest("lunardate", []string{"lunar", "far.example/crew/lunardate"}))
-}
-
 func TestReadDestination(t *testing.T) {
 	d, err := readDestination("@harbour/signal@^2")
 	require.NoError(t, err)

@@ -73,8 +73,7 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 		}
 		s.Components = append(s.Components, c)
 	}
-	var err error
-	if s.Pins, err = p.surveyPins(ctx); err != nil {
+	if err := p.surveyPins(ctx, s); err != nil {
 		problems = append(problems, err)
 	}
 	return s, errors.Join(problems...)

@@ -59,15 +59,38 @@ type Requirement struct {
 	Locked   string // the version in effect by the lock; empty without one
 }
 
+// PinKinds are the kinds of subjects that are no packages.
+var PinKinds = []string{"runtime", "tool", "platform", "image"}
+
+// IsPin tells whether s is a runtime, tool, platform or image.
+func (s Subject) IsPin() bool { return slices.Contains(PinKinds, s.Kind) }
+
+// ReadSubject reads "npm/left" or "runtime/node"; ok is false for a text
+// without a kind.
+func ReadSubject(text string) (s Subject, ok bool) {
+	kind, name, ok := strings.Cut(text, "/")
+	return Subject{kind, name}, ok && kind != "" && name != ""
+}
+
 // Pin is a site that states the version of a subject that is no package.
 type Pin struct {
 	Subject  Subject
 	Range    string
 	Site     Site
-	Floating bool // it names whatever is newest: "latest", "lts"
-	AtLeast  bool // anything newer will do as well
-	Among    bool // one of a list, all of which are tried
-	Here     bool // it is for the machine that the project is worked on
+	Floating bool   // it names whatever is newest: "latest", "lts"
+	AtLeast  bool   // anything newer will do as well
+	Here     bool   // it is for the machine that the project is worked on
+	Whole    bool   // only a complete version may stand there: "20.11.1", not "20"
+	Assumed  bool   // resolving is to assume it, whatever runs
+	Unknown  string // why it cannot be known; Range is what stands there
+	Digest   Site   // a digest behind it, which holds for this very version; zero if there is none
+	List     *List  // the list that it is one of, all of which are tried; nil if there is none
+}
+
+// List is a pin's place in a list of versions.
+type List struct {
+	Start int  // byte where the list starts: what is in the same list has the same
+	Entry Site // the whole entry, with its quotes; with its line ends where each entry has lines of its own
 }
 
 // Component is one manifest and what belongs to it.

@@ -6,6 +6,7 @@ import "time"
 type Survey struct {
 	Components []SurveyComponent `json:"components"`
 	Pins       []SurveyPins      `json:"pins,omitempty"`
+	Unread     []string          `json:"unread,omitempty"` // files that were not read, and why, as sentences
 }
 
 // SurveyPins is what all files of the project state of one runtime, tool or
@@ -23,6 +24,9 @@ type SurveyPin struct {
 	Place    string `json:"place"`
 	Floating bool   `json:"floating,omitempty"` // it names whatever is newest
 	Among    bool   `json:"among,omitempty"`    // one of a list, all of which are tried
+	Assumed  bool   `json:"assumed,omitempty"`  // resolving is to assume it, whatever runs
+	Digest   bool   `json:"digest,omitempty"`   // a digest behind it nails it down
+	Unknown  string `json:"unknown,omitempty"`  // why it cannot be known
 }
 
 // SurveyComponent is one component of a survey.

@@ -1,6 +1,7 @@
-// Package pin reads which versions of runtimes, tools and images the files of a
-// project state: base images, runtime files, continuous integration. One table
-// says which files are read, and how.
+// Package pin reads which versions of runtimes, tools, platforms and images
+// the files of a project state, and moves them: base images, runtime files,
+// continuous integration, build scripts. One table says which files are read,
+// and how.
 package pin
 
 import (
@@ -18,62 +19,16 @@ import (
 	"bellwether/internal/core/model"
 )
 
-// kind is a kind of file.
-type kind struct {
-	pattern string // of names relative to the project, as doublestar has it
-	read    func(f *file)
-}
-
-// kinds is the table. A file is read by each kind that it matches.
-var kinds = []kind{
-	{"**/rust-toolchain", oneLine("rust")},
-	{"**/rust-toolchain.toml", text("runtime/rust", `(?m)^\s*channel\s*=\s*"(?P<version>[^"]+)"`)},
-	{"**/global.json", text("runtime/dotnet", `"sdk"\s*:\s*\{[^}]*"version"\s*:\s*"(?P<version>[^"]+)"`)},
-	{"**/gradle-wrapper.properties", text("tool/gradle", `(?m)^\s*distributionUrl\s*=.*/gradle-(?P<version>[0-9][^/]*?)-(?:bin|all)\.zip`)},
-	{"**/maven-wrapper.properties", text("tool/maven", `(?m)^\s*distributionUrl\s*=.*/apache-maven-(?P<version>[0-9][^/]*?)-bin\.zip`)},
-	{"**/pom.xml", text("runtime/java at least", `<(?:maven\.compiler\.(?:release|source|target)|java\.version)>\s*(?P<version>[0-9][0-9.]*)\s*<`)},
-	{"**/*.gradle{,.kts}", text("runtime/java at least", `(?m)^\s*(?:source|target)Compatibility\s*=?\s*['"]?(?P<version>[0-9][0-9.]*)`)},
-	{"**/*.gradle{,.kts}", text("runtime/java at least", `(?m)^\s*(?:source|target)Compatibility\s*=?\s*JavaVersion\.VERSION_(?P<version>[0-9]+)`)},
-	{"**/*.gradle{,.kts}", text("runtime/java", `(?m)^\s*languageVersion(?:\.set\(|\s*=\s*)JavaLanguageVersion\.of\((?P<version>[0-9]+)\)`)},
-	{"**/*.gradle{,.kts}", text("platform/android-compile", `(?m)^\s*compileSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
-	{"**/*.gradle{,.kts}", text("platform/android-min", `(?m)^\s*minSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
-	{"**/*.gradle{,.kts}", text("platform/android-target", `(?m)^\s*targetSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
-	{"**/*.gradle{,.kts}", text("tool/ndk", `(?m)^\s*ndkVersion\s*=?\s*["'](?P<version>[0-9][0-9.]*)`)},
-	{"**/*.{cs,fs,vb}proj", text("runtime/dotnet at least", `<TargetFramework>\s*net(?P<version>[0-9]+\.[0-9]+)`)},
-	{"**/pyproject.toml", text("runtime/python", `(?m)^\s*requires-python\s*=\s*["'](?P<version>[^"']+)["']`)},
-	{"**/Gemfile", text("runtime/ruby", `(?m)^\s*ruby\s+["'](?P<version>[^"']+)["']`)},
-	{"**/mix.exs", text("runtime/elixir", `(?m)^\s*elixir:\s*"(?P<version>[^"]+)"`)},
-	{"**/composer.json", text("runtime/php", `"php"\s*:\s*"(?P<version>[^"]+)"`)},
-	{"**/pubspec.yaml", text("runtime/dart", `(?m)^\s+sdk:\s*["']?(?P<version>[0-9<>=^][^"'\r\n#]*[0-9])`)},
-	{"**/runtime.txt", text("runtime/python", `^python-(?P<version>[0-9][0-9.]*)`)},
-	{"**/system.properties", text("runtime/java", `(?m)^\s*java\.runtime\.version\s*=\s*(?P<version>[0-9][0-9.]*)`)},
-	{"**/package.json", text("tool/npm", `"packageManager"\s*:\s*"npm@(?P<version>[0-9][^"+]*)`)},
-	{"**/package.json", text("tool/pnpm", `"packageManager"\s*:\s*"pnpm@(?P<version>[0-9][^"+]*)`)},
-	{"**/package.json", text("tool/yarn", `"packageManager"\s*:\s*"yarn@(?P<version>[0-9][^"+]*)`)},
-	{"**/{.nvmrc,.node-version}", oneLine("node")},
-	{"**/.python-version", oneLine("python")},
-	{"**/.ruby-version", oneLine("ruby")},
-	{"**/.java-version", oneLine("java")},
-	{"**/.go-version", oneLine("go")},
-	{"**/.tool-versions", toolVersions},
-	{"**/{Dockerfile,Containerfile}{,.*}", containerFile},
-	{"**/*.{Dockerfile,dockerfile}", containerFile},
-	{"**/{compose,docker-compose}{,.*}.{yml,yaml}", workflow},
-	{".github/workflows/*.{yml,yaml}", workflow},
-	{"**/{.gitlab-ci,.woodpecker,bitbucket-pipelines,azure-pipelines}.{yml,yaml}", workflow},
-	{".circleci/config.{yml,yaml}", workflow},
-}
-
 // maxFile bounds the files that are read, in bytes: none of these is written
 // by more than one hand.
 const maxFile = 1 << 20
 
 // file is a file that is being read.
 type file struct {
-	name string
-	src  []byte
-	here bool // what it states is for the machine that the project is worked on
-	pins []model.Pin
+	name  string
+	src   []byte
+	pins  []model.Pin
+	notes []string // what could not be read, as sentences
 }
 
 // Row is a row that a project adds to the table.
@@ -81,6 +36,20 @@ type Row struct {
 	Files   string `yaml:"files"`   // pattern of names relative to the project
 	Subject string `yaml:"subject"` // "runtime/node", or "runtime/node at least"
 	Match   string `yaml:"match"`   // regular expression with a group named version
+	Key     string `yaml:"key"`     // instead: the path to a key of YAML or JSON, "services.web.image"
+}
+
+// openEnd stands after a subject for which anything newer will do as well.
+const openEnd = " at least"
+
+// subject reads what a row is about.
+func (r Row) subject() (s model.Subject, open bool, err error) {
+	text, open := strings.CutSuffix(r.Subject, openEnd)
+	kind, name, _ := strings.Cut(text, "/")
+	if name == "" || !slices.Contains(model.PinKinds, kind) {
+		return s, open, fmt.Errorf("subject: %q is not runtime/…, tool/…, platform/… or image/…", r.Subject)
+	}
+	return model.Subject{Kind: kind, Name: name}, open, nil
 }
 
 // Check says what is wrong with a row, if anything is.
@@ -88,8 +57,14 @@ func (r Row) Check() error {
 	if !doublestar.ValidatePattern(r.Files) || r.Files == "" {
 		return fmt.Errorf("files: %q is not a pattern of file names", r.Files)
 	}
-	if kind, name, ok := strings.Cut(strings.TrimSuffix(r.Subject, atLeast), "/"); !ok || name == "" || !slices.Contains([]string{"runtime", "tool", "platform", "image"}, kind) {
-		return fmt.Errorf("subject: %q is not runtime/…, tool/…, platform/… or image/…", r.Subject)
+	if _, _, err := r.subject(); err != nil {
+		return err
+	}
+	if (r.Match == "") == (r.Key == "") {
+		return fmt.Errorf("the row of %s has either match or key", r.Files)
+	}
+	if r.Key != "" {
+		return nil
 	}
 	match, err := regexp.Compile(r.Match)
 	if err != nil {
@@ -101,16 +76,75 @@ func (r Row) Check() error {
 	return nil
 }
 
-// Read gives the pins of all files of a project that the table knows, with the
-// project's own rows in it, in the order of the files. Folders that skip names
-// are left out.
-func Read(fsys fs.FS, skip func(dir string) bool, own []Row) ([]model.Pin, error) {
-	kinds := slices.Clone(kinds)
-	for _, r := range own {
-		kinds = append(kinds, kind{r.Files, text(r.Subject, r.Match)})
+// reader reads a row's files.
+func (r Row) reader() func(f *file) {
+	s, open, err := r.subject()
+	if err != nil {
+		return func(*file) {}
 	}
-	var pins []model.Pin
-	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
+	var options []option
+	if open {
+		options = append(options, atLeast)
+	}
+	if r.Key != "" {
+		return keyed(s, strings.Split(r.Key, "."), options)
+	}
+	return text(s.String(), r.Match, options...)
+}
+
+// index finds the kinds of a file by its name.
+type index struct {
+	exact    map[string][]kind // by names that are no patterns
+	patterns []pattern
+}
+
+type pattern struct {
+	text  string
+	whole bool // of the path, not only of the name
+	kind
+}
+
+func newIndex(own []Row) *index {
+	x := &index{exact: map[string][]kind{}}
+	for _, k := range kinds {
+		for _, p := range strings.Fields(k.files) {
+			switch {
+			case strings.Contains(p, "/"):
+				x.patterns = append(x.patterns, pattern{p, true, k})
+			case strings.Contains(p, "*"):
+				x.patterns = append(x.patterns, pattern{p, false, k})
+			default:
+				x.exact[p] = append(x.exact[p], k)
+			}
+		}
+	}
+	for _, r := range own {
+		x.patterns = append(x.patterns, pattern{r.Files, true, kind{r.Files, r.reader()}})
+	}
+	return x
+}
+
+func (x *index) of(name string) []kind {
+	base := path.Base(name)
+	matching := slices.Clone(x.exact[base])
+	for _, p := range x.patterns {
+		subject := base
+		if p.whole {
+			subject = name
+		}
+		if doublestar.MatchUnvalidated(p.text, subject) {
+			matching = append(matching, p.kind)
+		}
+	}
+	return matching
+}
+
+// Read gives the pins of all files of a project that the table knows, with the
+// project's own rows in it, in the order of the files, and notes on what could
+// not be read. Folders that skip names are left out.
+func Read(fsys fs.FS, skip func(dir string) bool, own []Row) (pins []model.Pin, notes []string, err error) {
+	known := newIndex(own)
+	err = fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -120,54 +154,86 @@ func Read(fsys fs.FS, skip func(dir string) bool, own []Row) ([]model.Pin, error
 			}
 			return nil
 		}
-		var matching []kind
-		for _, k := range kinds {
-			if doublestar.MatchUnvalidated(k.pattern, name) {
-				matching = append(matching, k)
-			}
-		}
-		if len(matching) == 0 || !d.Type().IsRegular() {
+		matching := known.of(name)
+		if len(matching) == 0 {
 			return nil
 		}
-		found, err := readFile(fsys, name, matching)
-		pins = append(pins, found...)
+		if !d.Type().IsRegular() {
+			if _, err := fs.Stat(fsys, name); err != nil {
+				notes = append(notes, name+" is a link that leads out of the project, or nowhere; it was not read")
+			}
+			return nil
+		}
+		f, err := readFile(fsys, name, matching)
+		if f != nil {
+			pins, notes = append(pins, f.pins...), append(notes, f.notes...)
+		}
 		return err
 	})
-	return pins, err
+	return pins, notes, err
 }
 
-func readFile(fsys fs.FS, name string, kinds []kind) ([]model.Pin, error) {
+func readFile(fsys fs.FS, name string, kinds []kind) (*file, error) {
 	info, err := fs.Stat(fsys, name)
-	if err != nil || info.Size() > maxFile {
+	if err != nil {
 		return nil, err
 	}
-	src, err := fs.ReadFile(fsys, name)
-	if err != nil {
+	f := &file{name: name}
+	if info.Size() > maxFile {
+		f.notes = append(f.notes, fmt.Sprintf("%s has %d MB, which nobody wrote by hand; it was not read", name, info.Size()>>20))
+		return f, nil
+	}
+	if f.src, err = fs.ReadFile(fsys, name); err != nil {
 		var pathError *fs.PathError
 		if errors.As(err, &pathError) {
 			err = pathError.Err
 		}
 		return nil, &model.Fault{Doing: "reading", File: name, Wrong: err.Error()}
 	}
-	f := &file{name: name, src: src}
 	for _, k := range kinds {
-		f.here = false
 		k.read(f)
 	}
 	slices.SortStableFunc(f.pins, func(a, b model.Pin) int { return a.Site.Start - b.Site.Start })
-	return f.pins, nil
+	f.pins = slices.CompactFunc(f.pins, func(a, b model.Pin) bool { return a.Subject == b.Subject && a.Site.Start == b.Site.Start })
+	return f, nil
+}
+
+// option says more of a pin that was found.
+type option func(p *model.Pin)
+
+func atLeast(p *model.Pin) { p.AtLeast = true }
+func here(p *model.Pin)    { p.Here = true }
+func whole(p *model.Pin)   { p.Whole = true }
+func assumed(p *model.Pin) { p.Assumed = true }
+
+// site is a byte range of the file.
+func (f *file) site(start, end int) model.Site {
+	return model.Site{File: f.name, Start: start, End: end, Line: model.LineOf(f.src, start), Text: string(f.src[start:end])}
 }
 
 // add notes a pin at a byte range. What is no text there is not noted.
-func (f *file) add(subject model.Subject, start, end int) {
+func (f *file) add(subject model.Subject, start, end int, options ...option) {
 	if start < 0 || end > len(f.src) || start >= end {
 		return
 	}
-	text := string(f.src[start:end])
-	f.pins = append(f.pins, model.Pin{
-		Subject: subject, Range: text, Floating: !startsWithDigit(strings.TrimLeft(text, "v<>=^~ ")), Here: f.here,
-		Site: model.Site{File: f.name, Start: start, End: end, Line: model.LineOf(f.src, start), Text: text},
-	})
+	if subject.Name == "java" && bytes.HasPrefix(f.src[start:end], []byte("openjdk")) {
+		start += len("openjdk")
+	}
+	s := f.site(start, end)
+	p := model.Pin{Subject: subject, Range: s.Text, Site: s}
+	if subject.Name == "java" {
+		p.Range = strings.TrimPrefix(p.Range, "1.") // "1.8" is how 8 was called up to 9
+	}
+	p.Floating = !startsWithDigit(strings.TrimLeft(s.Text, "v<>=!^~ "))
+	for _, o := range options {
+		o(&p)
+	}
+	f.pins = append(f.pins, p)
+}
+
+// unknown notes a place whose version cannot be known from the file.
+func (f *file) unknown(subject model.Subject, start, end int, why string) {
+	f.add(subject, start, end, func(p *model.Pin) { p.Unknown, p.Floating = why, false })
 }
 
 func startsWithDigit(text string) bool { return text != "" && text[0] >= '0' && text[0] <= '9' }
@@ -181,12 +247,6 @@ func (f *file) lines(do func(line string, start int)) {
 	}
 }
 
-// runtimes are what runtimes are called in files and as images.
-var runtimes = map[string]string{
-	"node": "node", "nodejs": "node", "go": "go", "golang": "go", "python": "python", "ruby": "ruby", "java": "java", "openjdk": "java",
-	"eclipse-temurin": "java", "amazoncorretto": "java", "php": "php", "rust": "rust", "elixir": "elixir", "erlang": "erlang", "dotnet": "dotnet",
-}
-
 // runtime is the subject of a runtime by one of its names; ok is false for any
 // other word.
 func runtime(name string) (s model.Subject, ok bool) {
@@ -197,7 +257,6 @@ func runtime(name string) (s model.Subject, ok bool) {
 // oneLine reads a file that holds nothing but a version of a runtime.
 func oneLine(name string) func(f *file) {
 	return func(f *file) {
-		f.here = true
 		done := false
 		f.lines(func(line string, start int) {
 			text := strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
@@ -209,27 +268,55 @@ func oneLine(name string) func(f *file) {
 			if rest, ok := strings.CutPrefix(text, name+"-"); ok { // "ruby-3.3.0"
 				at, text = at+len(name)+1, rest
 			}
-			f.add(model.Subject{Kind: "runtime", Name: name}, at, at+len(text))
+			f.add(model.Subject{Kind: "runtime", Name: name}, at, at+len(text), here)
 		})
 	}
 }
 
-// atLeast stands after a subject for which anything newer will do as well.
-const atLeast = " at least"
-
-// text reads what a regular expression calls the version, wherever it matches.
-func text(subject, match string) func(f *file) {
-	subject, open := strings.CutSuffix(subject, atLeast)
+// text reads what a regular expression calls the version, wherever it matches,
+// and the digest behind it where it has a group for one.
+func text(subject, match string, options ...option) func(f *file) {
 	kind, name, _ := strings.Cut(subject, "/")
 	expression := regexp.MustCompile(match)
-	group := 2 * expression.SubexpIndex("version")
+	version, digest := 2*expression.SubexpIndex("version"), 2*expression.SubexpIndex("digest")
 	return func(f *file) {
 		for _, m := range expression.FindAllSubmatchIndex(f.src, -1) {
-			before := len(f.pins)
-			f.add(model.Subject{Kind: kind, Name: name}, m[group], m[group+1])
-			for i := range f.pins[before:] {
-				f.pins[before+i].AtLeast = open
+			all := options
+			if digest >= 0 && m[digest] >= 0 {
+				all = append(slices.Clone(options), func(p *model.Pin) { p.Digest = f.site(m[digest], m[digest+1]) })
 			}
+			f.add(model.Subject{Kind: kind, Name: name}, m[version], m[version+1], all...)
+		}
+	}
+}
+
+// textList reads lists: match has a group named list, and item, which matches a
+// whole entry of it, one named version.
+func textList(subject, match, item string) func(f *file) {
+	kind, name, _ := strings.Cut(subject, "/")
+	expression, entry := regexp.MustCompile(match), regexp.MustCompile(item)
+	list, version := 2*expression.SubexpIndex("list"), 2*entry.SubexpIndex("version")
+	return func(f *file) {
+		for _, m := range expression.FindAllSubmatchIndex(f.src, -1) {
+			start := m[list]
+			for _, e := range entry.FindAllSubmatchIndex(f.src[start:m[list+1]], -1) {
+				f.add(model.Subject{Kind: kind, Name: name}, start+e[version], start+e[version+1], among(start, f.site(start+e[0], start+e[1])))
+			}
+		}
+	}
+}
+
+func among(list int, entry model.Site) option {
+	return func(p *model.Pin) { p.List = &model.List{Start: list, Entry: entry} }
+}
+
+// imageText reads references to images that a regular expression finds.
+func imageText(match string) func(f *file) {
+	expression := regexp.MustCompile(match)
+	group := 2 * expression.SubexpIndex("image")
+	return func(f *file) {
+		for _, m := range expression.FindAllSubmatchIndex(f.src, -1) {
+			f.image(trace(string(f.src[m[group]:m[group+1]]), m[group], nil), m[group], m[group+1])
 		}
 	}
 }
@@ -237,7 +324,6 @@ func text(subject, match string) func(f *file) {
 // toolVersions reads lines of a name and the versions to use, of which the
 // first counts.
 func toolVersions(f *file) {
-	f.here = true
 	f.lines(func(line string, start int) {
 		line, _, _ = strings.Cut(line, "#")
 		fields := strings.Fields(line)
@@ -250,37 +336,6 @@ func toolVersions(f *file) {
 		}
 		after := strings.Index(line, fields[0]) + len(fields[0])
 		at := start + after + strings.Index(line[after:], fields[1])
-		f.add(subject, at, at+len(fields[1]))
+		f.add(subject, at, at+len(fields[1]), here, whole)
 	})
-}
-
-// image notes the version in a reference to an image that starts at a byte:
-// registry/name:tag@digest. A reference with a variable that is not known is
-// left out.
-func (f *file) image(reference string, start int) {
-	name, _, _ := strings.Cut(reference, "@")
-	if name == "" || strings.Contains(reference, "$") {
-		return
-	}
-	tag, at := "", len(name)
-	if colon := strings.LastIndexByte(name, ':'); colon > strings.LastIndexByte(name, '/') {
-		name, tag, at = name[:colon], name[colon+1:], colon+1
-	}
-	subject, known := runtime(path.Base(name))
-	if !known {
-		subject = model.Subject{Kind: "image", Name: name}
-	}
-	version := tag
-	if startsWithDigit(strings.TrimPrefix(tag, "v")) {
-		version, _, _ = strings.Cut(tag, "-") // what follows is the image's flavour
-	}
-	if tag == "" {
-		// No tag is the same as "latest"; the name stands for it.
-		f.add(subject, start, start+len(name))
-		if n := len(f.pins); n > 0 && f.pins[n-1].Site.Start == start {
-			f.pins[n-1].Range, f.pins[n-1].Floating = "latest", true
-		}
-		return
-	}
-	f.add(subject, start+at, start+at+len(version))
 }

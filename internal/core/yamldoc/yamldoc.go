@@ -1,0 +1,191 @@
+// Package yamldoc reads YAML (1.2, by way of the usual library) so that every
+// text in it has a place: for messages that name the line, and for changing a
+// file without writing it anew.
+package yamldoc
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
+)
+
+// Document is a file of YAML, which may hold several documents.
+type Document struct {
+	File  string
+	Roots []*yaml.Node // of each document that is not empty
+	src   []byte
+	lines []int // where each line starts
+}
+
+// Parse reads a file. Errors are *model.Fault with the line.
+func Parse(file string, src []byte) (*Document, error) {
+	d := &Document{File: file, src: src, lines: []int{0}}
+	for i, c := range src {
+		if c == '\n' {
+			d.lines = append(d.lines, i+1)
+		}
+	}
+	decoder := yaml.NewDecoder(bytes.NewReader(src))
+	for {
+		var n yaml.Node
+		err := decoder.Decode(&n)
+		if errors.Is(err, io.EOF) {
+			return d, nil
+		}
+		if err != nil {
+			return nil, fault(file, err)
+		}
+		if n.Kind == yaml.DocumentNode && len(n.Content) == 1 {
+			d.Roots = append(d.Roots, n.Content[0])
+		}
+	}
+}
+
+// Site is where the text of a scalar stands, without quotes. ok is false where
+// the bytes there are not that text: it is escaped, folded, or no scalar.
+func (d *Document) Site(n *yaml.Node) (s model.Site, ok bool) {
+	if n.Kind != yaml.ScalarNode || n.Value == "" || n.Line < 1 || n.Line > len(d.lines) {
+		return s, false
+	}
+	at := d.offset(n.Line, n.Column)
+	// An anchor or a tag before the value is part of the node.
+	for at < len(d.src) && (d.src[at] == '&' || d.src[at] == '!') {
+		word := bytes.IndexAny(d.src[at:], " \t\r\n")
+		if word < 0 {
+			return s, false
+		}
+		at += word
+		at += len(d.src[at:]) - len(bytes.TrimLeft(d.src[at:], " \t"))
+	}
+	if at < len(d.src) && (d.src[at] == '"' || d.src[at] == '\'') {
+		at++
+	}
+	end := at + len(n.Value)
+	if end > len(d.src) || string(d.src[at:end]) != n.Value {
+		return s, false
+	}
+	return model.Site{File: d.File, Start: at, End: end, Line: n.Line, Text: n.Value}, true
+}
+
+// offset is the byte of a line and a column, which counts characters from 1.
+func (d *Document) offset(line, column int) int {
+	rest := d.src[d.lines[line-1]:]
+	if line == 1 {
+		rest = bytes.TrimPrefix(rest, []byte("\ufeff"))
+	}
+	for range column - 1 {
+		_, size := utf8.DecodeRune(rest)
+		rest = rest[size:]
+	}
+	return len(d.src) - len(rest)
+}
+
+// LineStart is the byte where a line, counted from 1, starts.
+func (d *Document) LineStart(line int) int {
+	if line > len(d.lines) {
+		return len(d.src)
+	}
+	return d.lines[line-1]
+}
+
+// Fault is a mistake at a node.
+func (d *Document) Fault(doing string, n *yaml.Node, wrong string) *model.Fault {
+	return &model.Fault{Doing: doing, File: d.File, Line: n.Line, Col: n.Column, Wrong: wrong}
+}
+
+// Decode reads YAML into a structure. Errors are *model.Fault with the line; a
+// key that the structure does not have is one, and names the nearest that it
+// has.
+func Decode(file string, src []byte, into any) error {
+	decoder := yaml.NewDecoder(bytes.NewReader(src))
+	decoder.KnownFields(true)
+	err := decoder.Decode(into)
+	if err == nil || errors.Is(err, io.EOF) {
+		return nil
+	}
+	f := fault(file, err)
+	if m := unknownKey.FindStringSubmatch(f.Wrong); m != nil {
+		f.Wrong = fmt.Sprintf("the key %q is not known", m[1])
+		f.Next = spelling.DidYouMean(m[1], keys(reflect.TypeOf(into), nil))
+		f.Col = columnOf(src, f.Line, m[1])
+	}
+	return f
+}
+
+var (
+	unknownKey  = regexp.MustCompile(`^field (.+) not found in type`)
+	lineInError = regexp.MustCompile(`^(?:yaml: )?(?:unmarshal errors:\s*)?line ([0-9]+): `)
+	wrongKind   = regexp.MustCompile("^cannot unmarshal (!!\\w+)(?: `(.*)`)? into (.+)$")
+)
+
+// kindWords are what kinds of values are called, by YAML's tags and Go's types.
+var kindWords = map[string]string{
+	"!!seq": "a list", "!!map": "a mapping", "!!str": "a text", "!!int": "a number", "!!float": "a number", "!!bool": "true or false", "!!timestamp": "a date",
+	"string": "a text", "int": "a number", "bool": "true or false", "time.Time": "a date",
+}
+
+// fault turns the library's error into one that names the place.
+func fault(file string, err error) *model.Fault {
+	text := err.Error()
+	var several *yaml.TypeError
+	if errors.As(err, &several) && len(several.Errors) > 0 {
+		text = several.Errors[0]
+	}
+	f := &model.Fault{Doing: "reading YAML", File: file, Line: 1} // the library leaves the first line out
+	if m := lineInError.FindStringSubmatch(text); m != nil {
+		f.Line, _ = strconv.Atoi(m[1])
+		text = text[len(m[0]):]
+	}
+	f.Wrong = strings.TrimPrefix(text, "yaml: ")
+	if m := wrongKind.FindStringSubmatch(f.Wrong); m != nil {
+		want := kindWords[m[3]]
+		switch {
+		case strings.HasPrefix(m[3], "[]"):
+			want = "a list"
+		case strings.HasPrefix(m[3], "map") || want == "":
+			want = "a mapping"
+		}
+		f.Wrong = fmt.Sprintf("%s is wanted here, not %s", want, kindWords[m[1]])
+		if m[2] != "" {
+			f.Wrong += fmt.Sprintf(" (%s)", m[2])
+		}
+	}
+	return f
+}
+
+// columnOf is where a key stands in a line, counted from 1.
+func columnOf(src []byte, line int, key string) int {
+	for range line - 1 {
+		_, src, _ = bytes.Cut(src, []byte("\n"))
+	}
+	text, _, _ := bytes.Cut(src, []byte("\n"))
+	return bytes.Index(text, []byte(key)) + 1
+}
+
+// keys are all keys that a structure's YAML form has, at any depth.
+func keys(t reflect.Type, known []string) []string {
+	switch t.Kind() {
+	case reflect.Pointer, reflect.Slice:
+		return keys(t.Elem(), known)
+	case reflect.Struct:
+		for i := range t.NumField() {
+			f := t.Field(i)
+			name, _, _ := strings.Cut(f.Tag.Get("yaml"), ",")
+			if name != "" && f.IsExported() {
+				known = keys(f.Type, append(known, name))
+			}
+		}
+	}
+	return known
+}
