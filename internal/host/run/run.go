@@ -83,7 +83,7 @@ func output(ctx context.Context, dir string, env []string, args ...string) (stri
 	if _, err := exec.LookPath(args[0]); err != nil {
 		return "", fmt.Errorf("%s %w", args[0], ErrMissing)
 	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, outputTimeout)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 	cmd.Dir = dir
@@ -93,8 +93,14 @@ func output(ctx context.Context, dir string, env []string, args ...string) (stri
 	if err := cmd.Run(); err != nil {
 		return "", fmt.Errorf("running %s: %w: %s", strings.Join(args, " "), err, strings.TrimSpace(problems.String()))
 	}
+	if out.Len() == 0 {
+		out = problems // some print their version there
+	}
 	return strings.TrimSpace(out.String()), nil
 }
+
+// outputTimeout is how long a program may take to tell a short fact.
+const outputTimeout = 10 * time.Second
 
 // Log is a file that takes at most a number of bytes: the first half of them
 // and the newest half; what lies between is counted and left out.

@@ -1,0 +1,496 @@
+package compat
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// Prefer is which version is taken where what is there will not do.
+type Prefer string
+
+// The preferences.
+const (
+	Lowest    Prefer = "lowest"
+	Supported Prefer = "supported" // the lowest that is not past its end
+	Newest    Prefer = "newest"
+)
+
+// Prefers are all of them.
+var Prefers = []Prefer{Lowest, Supported, Newest}
+
+// Question asks which versions of some subjects meet all that is needed of
+// them, with as little change as may be.
+type Question struct {
+	Orders   Orders
+	Subjects []*Subject
+	Demands  []Demand
+	Rules    []*Rule
+	Prefer   Prefer
+	// Ended tells whether a version is past its end.
+	Ended func(s model.Subject, v version.Version) bool
+}
+
+// Subject is what a question may choose a version of.
+type Subject struct {
+	model.Subject
+	At         version.Version   // what is there; nil for nothing
+	Candidates []version.Version // what else there is, in any order
+	// Allow tells what may be chosen, and Why says who wants that; nil for
+	// anything that is not lower than At.
+	Allow  func(v version.Version) bool
+	Why    string
+	Newest bool // the newest that is allowed is asked for
+}
+
+// Demand is what a package states that it needs.
+type Demand struct {
+	By    model.Subject
+	When  func(v version.Version) bool // the versions of By that state it; nil for whatever is there
+	Which string                       // those versions, for people
+	Via   []string                     // what leads to By: "quayside 4.0.0", outermost first
+	Need  Condition
+	Place string // of the requirement at the beginning
+}
+
+func (d *Demand) String() string {
+	text := d.By.String()
+	if d.Which != "" {
+		text += " " + d.Which
+	}
+	if len(d.Via) > 0 {
+		text += " (by " + strings.Join(d.Via, ", ") + ")"
+	}
+	return text + " states that it needs " + d.Need.String()
+}
+
+// String says what a rule demands, after its place and name.
+func (r *Rule) String() string {
+	return fmt.Sprintf("%s (%s): %s, because %s", r.Place(), r.ID, r.says(), strings.TrimSuffix(r.Because, "."))
+}
+
+// says is what a rule demands, as a clause.
+func (r *Rule) says() string {
+	var subjects []string
+	for _, s := range r.Subjects {
+		subjects = append(subjects, s.String())
+	}
+	switch r.Kind {
+	case Needs:
+		return joined(r.When, " with ") + " needs " + joined(r.Then, " and ")
+	case Clashes:
+		return joined(r.When, " does not work with ")
+	case Together:
+		return strings.Join(subjects, ", ") + " share their " + string(r.Share)
+	case Stepwise:
+		return strings.Join(subjects, ", ") + " must not skip a major"
+	case Replaced:
+		return r.Old.String() + " goes on as " + r.New.String()
+	case Restored:
+		return fmt.Sprintf("%s is without %s, which %s gives back", joined(r.When, " with "), r.Feature, joined(r.Then, " and "))
+	}
+	return r.When[0].String() + " ends on " + r.On.Format("2006-01-02")
+}
+
+func joined(all []Condition, between string) string {
+	texts := make([]string, len(all))
+	for i, c := range all {
+		texts[i] = c.String()
+	}
+	return strings.Join(texts, between)
+}
+
+// Answer is what was found.
+type Answer struct {
+	Chosen map[model.Subject]version.Version // without what is not there
+	Links  []Link
+}
+
+// Link is a need that holds in an answer.
+type Link struct {
+	By     model.Subject
+	Need   Condition
+	With   []Condition // what else must hold for it
+	Rule   *Rule       // nil for what a package states
+	Demand *Demand     // nil for a rule
+	Not    bool        // it is a clash: Need must not hold
+}
+
+// Answer solves the question. The error is a *solve.Conflict if nothing meets
+// all that is needed.
+func (q *Question) Answer(ctx context.Context) (*Answer, error) {
+	a := &asking{Question: q, problem: &solve.Problem{}, ids: map[model.Subject]solve.ID{}, picked: map[string]solve.Set{}}
+	a.prepare()
+	for i := range q.Demands {
+		a.demand(&q.Demands[i])
+	}
+	for _, r := range q.Rules {
+		a.rule(r)
+	}
+	solution, err := a.problem.Solve(ctx)
+	if err != nil {
+		return nil, err
+	}
+	answer := &Answer{Chosen: map[model.Subject]version.Version{}}
+	for id, c := range solution {
+		if c >= 0 {
+			answer.Chosen[a.subjects[id].Subject.Subject] = a.subjects[id].candidates[c]
+		}
+	}
+	answer.link(q)
+	return answer, nil
+}
+
+// asking is a question while its problem is put together.
+type asking struct {
+	*Question
+	problem  *solve.Problem
+	subjects []*asked // by solve.ID
+	ids      map[model.Subject]solve.ID
+	picked   map[string]solve.Set // by subject and range
+}
+
+type asked struct {
+	*Subject
+	candidates []version.Version // ascending
+}
+
+// prepare adds all subjects, with the versions that ranges begin with among
+// their candidates.
+func (a *asking) prepare() {
+	known := map[model.Subject]*Subject{}
+	var order []model.Subject
+	add := func(s *Subject) {
+		if known[s.Subject] == nil {
+			order = append(order, s.Subject)
+		}
+		known[s.Subject] = s
+	}
+	for _, s := range a.Subjects {
+		add(s)
+	}
+	bounds := map[model.Subject][]version.Version{}
+	ranges := map[string]bool{}
+	mention := func(c Condition) {
+		if known[c.Subject] == nil {
+			add(&Subject{Subject: c.Subject})
+		}
+		if key := c.String(); c.Range != nil && c.Subject.IsPin() && !ranges[key] {
+			ranges[key] = true
+			bounds[c.Subject] = append(bounds[c.Subject], Bounds(a.Orders(c.Subject.Kind), c.Range)...)
+		}
+	}
+	for _, d := range a.Demands {
+		mention(d.Need)
+	}
+	for _, r := range a.Rules {
+		if r.Foreign == "" && (r.Kind == Needs || r.Kind == Clashes) {
+			for _, c := range slices.Concat(r.When, r.Then) {
+				mention(c)
+			}
+		}
+	}
+	ranks := a.ranks()
+	for _, s := range order {
+		a.add(known[s], bounds[s], ranks[s])
+	}
+}
+
+// ranks is how far a subject is from what nothing else needs: what needs is
+// decided before what is needed.
+func (a *asking) ranks() map[model.Subject]int {
+	needs := map[model.Subject][]model.Subject{}
+	needed := map[model.Subject]bool{}
+	note := func(by, of model.Subject) {
+		needs[by] = append(needs[by], of)
+		needed[of] = true
+	}
+	for _, d := range a.Demands {
+		note(d.By, d.Need.Subject)
+	}
+	for _, r := range a.Rules {
+		if r.Kind == Needs {
+			for _, w := range r.When {
+				for _, t := range r.Then {
+					note(w.Subject, t.Subject)
+				}
+			}
+		}
+	}
+	ranks := map[model.Subject]int{}
+	var level []model.Subject
+	for by := range needs {
+		if !needed[by] {
+			level = append(level, by)
+		}
+	}
+	// In a cycle of needs nobody is first; whoever is reached first goes first.
+	for depth := 1; len(level) > 0; depth++ {
+		var next []model.Subject
+		for _, by := range level {
+			for _, of := range needs[by] {
+				if ranks[of] < depth && depth <= len(needs) {
+					ranks[of] = depth
+					next = append(next, of)
+				}
+			}
+		}
+		slices.SortFunc(next, model.Subject.Compare)
+		level = slices.Compact(next)
+	}
+	return ranks
+}
+
+func (a *asking) add(s *Subject, bounds []version.Version, rank int) {
+	var all []version.Version
+	put := func(v version.Version) {
+		if v != nil && !slices.ContainsFunc(all, func(w version.Version) bool { return w.Compare(v) == 0 }) {
+			all = append(all, v)
+		}
+	}
+	put(s.At)
+	for _, v := range s.Candidates {
+		put(v)
+	}
+	for _, v := range bounds {
+		if released(v, s.Candidates) {
+			put(v)
+		}
+	}
+	slices.SortFunc(all, version.Version.Compare)
+	texts := make([]string, len(all))
+	for i, v := range all {
+		texts[i] = v.String()
+	}
+	id := a.problem.Subject(s.String(), texts)
+	a.subjects = append(a.subjects, &asked{s, all})
+	a.ids[s.Subject] = id
+	a.problem.Rank(id, rank)
+	a.problem.Prefer(id, a.preference(s, all))
+	if s.Allow != nil || s.At != nil {
+		allowed := a.problem.Pick(id, func(i int) bool {
+			if s.Allow != nil {
+				return s.Allow(all[i])
+			}
+			return all[i].Compare(s.At) >= 0
+		})
+		a.problem.Require(id, allowed, func() string {
+			if s.Why != "" {
+				return s.Why
+			}
+			return fmt.Sprintf("%s is at %s, and does not go down unasked", s, s.At)
+		})
+	}
+	// What is not there needs not be there: absence comes first for the solver.
+}
+
+// released tells whether a version that a range begins with can be: it is in one
+// of the lines that are known, or newer than all of them.
+func released(v version.Version, lines []version.Version) bool {
+	if len(lines) == 0 {
+		return true
+	}
+	newest := true
+	for _, l := range lines {
+		if l.Compare(v) >= 0 {
+			newest = false
+		}
+		if rng, err := (version.Plain{}).ParseRange(l.String()); err == nil && rng.Contains(v) {
+			return true
+		}
+	}
+	return newest
+}
+
+// preference orders candidates: what is there; what is newer, by the question's
+// preference; what is older.
+func (a *asking) preference(s *Subject, all []version.Version) []int {
+	order := make([]int, len(all))
+	for i := range order {
+		order[i] = i
+	}
+	class := func(i int) int {
+		v := all[i]
+		switch {
+		case s.At != nil && v.Compare(s.At) == 0 && !s.Newest:
+			return 0
+		case s.At != nil && v.Compare(s.At) < 0:
+			return 4
+		case v.Preview() && s.Allow == nil:
+			return 3
+		case a.Prefer == Supported && a.Ended != nil && a.Ended(s.Subject, v):
+			return 2
+		}
+		return 1
+	}
+	newest := s.Newest || a.Prefer == Newest && s.IsPin()
+	slices.SortStableFunc(order, func(x, y int) int {
+		if newest || class(x) == 4 {
+			return cmp.Or(class(x)-class(y), y-x)
+		}
+		return cmp.Or(class(x)-class(y), x-y)
+	})
+	return order
+}
+
+// in is the set of a subject's candidates that are in a range.
+func (a *asking) in(c Condition) solve.Term {
+	id := a.ids[c.Subject]
+	key := c.String()
+	set, known := a.picked[key]
+	if !known {
+		all := a.subjects[id].candidates
+		set = a.problem.Pick(id, func(i int) bool { return c.Range == nil || c.Range.Contains(all[i]) })
+		a.picked[key] = set
+	}
+	return solve.Term{Subject: id, In: set}
+}
+
+func (a *asking) demand(d *Demand) {
+	need := a.in(d.Need)
+	terms := []solve.Term{{Subject: need.Subject, In: a.problem.Not(need.Subject, need.In)}}
+	if id, known := a.ids[d.By]; known {
+		all := a.subjects[id].candidates
+		terms = append(terms, solve.Term{Subject: id, In: a.problem.Pick(id, func(i int) bool { return d.When == nil || d.When(all[i]) })})
+	}
+	a.problem.Forbid(d.String, terms...)
+}
+
+func (a *asking) rule(r *Rule) {
+	if r.Foreign != "" {
+		return
+	}
+	switch r.Kind {
+	case Needs:
+		for _, then := range r.Then {
+			need := a.in(then)
+			terms := []solve.Term{{Subject: need.Subject, In: a.problem.Not(need.Subject, need.In)}}
+			if terms, ok := a.with(terms, r.When); ok {
+				a.problem.Forbid(r.String, terms...)
+			}
+		}
+	case Clashes:
+		if terms, ok := a.with(nil, r.When); ok {
+			a.problem.Forbid(r.String, terms...)
+		}
+	case Together:
+		a.together(r)
+	}
+}
+
+// with adds the terms of conditions, those about the same subject as one; ok is
+// false where they never hold together.
+func (a *asking) with(terms []solve.Term, conditions []Condition) (all []solve.Term, ok bool) {
+	for _, c := range conditions {
+		t := a.in(c)
+		at := slices.IndexFunc(terms, func(o solve.Term) bool { return o.Subject == t.Subject })
+		if at < 0 {
+			terms = append(terms, t)
+			continue
+		}
+		both := a.problem.Pick(t.Subject, func(i int) bool { return t.In.Has(i) && terms[at].In.Has(i) })
+		if both.Len() == 0 {
+			return nil, false
+		}
+		terms[at].In = both
+	}
+	return terms, true
+}
+
+// together states that members of a family that are there share what they are
+// to share.
+func (a *asking) together(r *Rule) {
+	for i, s := range r.Subjects {
+		for _, t := range r.Subjects[i+1:] {
+			x, known := a.ids[s]
+			y, both := a.ids[t]
+			if !known || !both {
+				continue
+			}
+			order := a.Orders(s.Kind)
+			for k, v := range a.subjects[x].candidates {
+				apart := a.problem.Pick(y, func(i int) bool { return order.Step(v, a.subjects[y].candidates[i]) > r.Share.reach() })
+				a.problem.Forbid(r.String, solve.Term{Subject: x, In: a.problem.Pick(x, func(i int) bool { return i == k })}, solve.Term{Subject: y, In: apart})
+			}
+		}
+	}
+}
+
+// holds tells whether a condition holds of what was chosen.
+func (n *Answer) holds(c Condition) bool {
+	v := n.Chosen[c.Subject]
+	return v != nil && (c.Range == nil || c.Range.Contains(v))
+}
+
+// link finds the needs that hold.
+func (n *Answer) link(q *Question) {
+	for i := range q.Demands {
+		d := &q.Demands[i]
+		v := n.Chosen[d.By]
+		if v == nil || d.When == nil || d.When(v) {
+			n.Links = append(n.Links, Link{By: d.By, Need: d.Need, Demand: d})
+		}
+	}
+	for _, r := range q.Rules {
+		if r.Foreign != "" {
+			continue
+		}
+		unmet := slices.DeleteFunc(slices.Clone(r.When), n.holds)
+		switch {
+		case (r.Kind == Needs || r.Kind == Restored) && len(unmet) == 0:
+			for _, then := range r.Then {
+				n.Links = append(n.Links, Link{By: r.When[0].Subject, Need: then, With: r.When[1:], Rule: r})
+			}
+		case r.Kind == Clashes && len(unmet) == 1 && len(r.When) > 1:
+			with := slices.DeleteFunc(slices.Clone(r.When), func(c Condition) bool { return c.String() == unmet[0].String() })
+			n.Links = append(n.Links, Link{By: with[0].Subject, Need: unmet[0], With: with[1:], Rule: r, Not: true})
+		}
+	}
+}
+
+var numberText = regexp.MustCompile(`[0-9]{1,9}(?:\.[0-9]{1,9})*`)
+
+// Bounds are versions that lie in a range if any does: those that it is written
+// with, and where they are not in it, those that come next.
+func Bounds(order version.Order, rng version.Range) []version.Version {
+	var found []version.Version
+	try := func(text string) bool {
+		v, err := order.Parse(text)
+		if err != nil || !rng.Contains(v) {
+			return false
+		}
+		found = append(found, v)
+		return true
+	}
+	for _, text := range append(numberText.FindAllString(rng.String(), -1), "0") {
+		numbers := strings.Split(text, ".")
+		inside := false
+		for n := len(numbers); n <= max(3, len(numbers)) && !inside; n++ {
+			padded := strings.Join(numbers, ".") + strings.Repeat(".0", n-len(numbers))
+			inside = try(padded) || try("v"+padded)
+		}
+		if inside {
+			continue
+		}
+		for i := range numbers {
+			n, _ := strconv.Atoi(numbers[i])
+			next := slices.Concat(numbers[:i], []string{strconv.Itoa(n + 1)})
+			for len(next) < 3 && !try(strings.Join(next, ".")) && !try("v"+strings.Join(next, ".")) {
+				next = append(next, "0")
+			}
+			if len(next) >= 3 {
+				_ = try(strings.Join(next, ".")) || try("v"+strings.Join(next, "."))
+			}
+		}
+	}
+	slices.SortFunc(found, version.Version.Compare)
+	return slices.CompactFunc(found, func(a, b version.Version) bool { return a.Compare(b) == 0 })
+}
