@@ -19,7 +19,7 @@ var mayImport = map[string][]string{
 	"host":      {"core", "host"},
 	"ecosystem": {"core", "host", "ecosystem"},
 	"view":      {"core"},
-	"work":      {"core", "host", "ecosystem"},
+	"work":      {"core", "host", "ecosystem", "books"},
 	"standin":   {"standin", "core"},
 	"cli":       {"core", "host", "work", "view", "standin", "demo"},
 }

@@ -49,6 +49,7 @@ type app struct {
 	offline        bool
 	refresh        bool
 	preview        []string
+	books          []string
 }
 
 // Main runs the program and gives its exit status.
@@ -129,7 +130,7 @@ usage or unreadable input; 3 network, registry or a missing tool failed;
 	flags.StringVarP(&a.project, "project", "p", ".", "the project's `folder`")
 	flags.StringVar(&a.format, "format", "text", "show results as text, json or markdown")
 	flags.StringVar(&a.colour, "color", "auto", "colour text: auto, always or never")
-	root.AddCommand(a.survey(), a.route(), a.advance(), a.verify(), a.explain(), a.whereAmI(), a.undo(), a.demo(), a.standIn(), a.version())
+	root.AddCommand(a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.whereAmI(), a.undo(), a.compatBooks(), a.demo(), a.standIn(), a.version())
 	return root
 }
 
@@ -192,7 +193,7 @@ func (a *app) out() (view.Out, error) {
 
 // open opens the project with what the flags say.
 func (a *app) open(ctx context.Context, report func(work.Event)) (*work.Project, error) {
-	opt := work.Options{Dir: a.project, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Report: report}
+	opt := work.Options{Dir: a.project, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report}
 	var err error
 	if opt.MinAge, err = work.ParseAge(a.minAge); err != nil {
 		return nil, usageError{fmt.Errorf("--min-age: %w", err)}

@@ -33,9 +33,7 @@ Without --to and --reach, everything is refreshed within its major.`,
 			return o.Route(r)
 		}),
 	}
-	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`; may be given several times")
-	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how far everything else may move by itself: patch, minor or major")
-	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages` that stay where they are")
+	a.destinationFlags(cmd, &opt)
 	a.registryFlags(cmd)
 	return cmd
 }

@@ -32,6 +32,7 @@ It runs nothing and changes nothing.`,
 		}),
 	}
 	a.registryFlags(cmd)
+	a.bookFlag(cmd)
 	cmd.Flags().BoolVar(&opt.Indirect, "indirect", false, "list requirements, too, that a manifest states only for others' sake")
 	return cmd
 }

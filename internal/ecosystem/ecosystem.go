@@ -28,6 +28,9 @@ type Ecosystem interface {
 	// Read reads the component in dir: requirements with their sites, and
 	// what its lock says.
 	Read(fsys fs.FS, dir string) (*model.Component, error)
+	// Packages are the packages in effect, direct ones among them, as far as
+	// the files tell.
+	Packages(c *model.Component) []model.Package
 	// Connect gives the registry that the component in dir uses.
 	Connect(ctx context.Context, s Surroundings, dir string) (Registry, error)
 	// Stages are what clean, fetch, build and test are by default here.

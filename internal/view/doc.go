@@ -76,6 +76,24 @@ type line []span
 // list is a list of items.
 type list []line
 
+// tree is lines that stand as they are, under each other.
+type tree []line
+
+func (t tree) text(w io.Writer, p palette) {
+	for _, l := range t {
+		fmt.Fprint(w, "  ")
+		l.text(w, p)
+	}
+}
+
+func (t tree) markdown(w io.Writer) {
+	fmt.Fprint(w, "```text\n")
+	for _, l := range t {
+		l.text(w, palette{})
+	}
+	fmt.Fprint(w, "```\n\n")
+}
+
 // grid is a table. Columns that are empty throughout are left out.
 type grid struct {
 	columns []string

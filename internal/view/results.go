@@ -277,7 +277,7 @@ func proofList(lines []string) list {
 }
 
 func moveGrid(moves []model.MoveSummary) grid {
-	g := grid{columns: []string{"package", "from", "to", "because"}}
+	g := grid{columns: []string{"", "from", "to", "where", "because"}}
 	for _, m := range moves {
 		to := span{m.To, good}
 		if m.To == "" {
@@ -291,7 +291,11 @@ func moveGrid(moves []model.MoveSummary) grid {
 		if m.Becomes != "" {
 			because += ", as " + m.Becomes
 		}
-		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, span{because, faint}})
+		places := ""
+		if len(m.Needs) > 0 { // of a package it is the manifest
+			places = strings.Join(m.Places, " ")
+		}
+		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, plain("%s", places), span{because, faint}})
 	}
 	return g
 }
@@ -309,7 +313,13 @@ func (o Out) Route(r *model.RouteResult) error {
 		components[l.Component] = true
 	}
 	for _, l := range r.Legs {
-		d.add(gap{}, legHeading(l, len(components) > 1), moveGrid(l.Moves))
+		d.add(gap{}, legHeading(l, len(components) > 1))
+		for _, s := range l.Steps {
+			d.add(list{{plain("%s", s.Text)}, {span{"because " + s.Because, faint}}})
+		}
+		if len(l.Moves) > 0 {
+			d.add(moveGrid(l.Moves))
+		}
 		if n := len(l.Carried); n > 0 {
 			d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(l.Carried), faint}})
 		}
@@ -330,7 +340,7 @@ func (o Out) Route(r *model.RouteResult) error {
 
 func legHeading(l model.LegResult, several bool) heading {
 	note := ""
-	if several {
+	if several && l.Component != "" {
 		note = "in " + l.Component
 	}
 	return heading{"leg " + l.ID + ": " + l.Title, note}
@@ -361,6 +371,9 @@ func carriedNames(moves []model.MoveSummary) string {
 func (o Out) Leg(r *finding.LegResult) error {
 	d := &document{}
 	d.add(legHeading(r.Leg, r.Leg.Component != "."), moveGrid(r.Leg.Moves))
+	for _, n := range r.Leg.Notes {
+		d.add(line{span{"  " + n, warn}})
+	}
 	if n := len(r.Leg.Carried); n > 0 {
 		d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(r.Leg.Carried), faint}})
 	}

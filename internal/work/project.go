@@ -41,6 +41,7 @@ type Options struct {
 	AsOf    time.Time     // releases after this do not exist
 	MinAge  time.Duration // over the settings, if not zero
 	Preview []string      // besides those of the settings
+	Books   []string      // files and folders of compat books, besides those of the settings
 	NoCache bool          // keep nothing on disk
 	Env     []string      // "NAME=value", added to the environment
 	Report  func(Event)   // told of progress; may be nil
@@ -64,6 +65,7 @@ type Project struct {
 	root       *os.Root
 	now        time.Time
 	prober     *run.Prober
+	shelved    *shelf // the compat books, once they are read
 }
 
 // Part is a component with its ecosystem.
@@ -204,6 +206,14 @@ func (p *Project) installed(ctx context.Context, part *Part, name string) string
 	return versionText.FindString(out)
 }
 
+// today is the day that ends and deadlines are counted from.
+func (p *Project) today() time.Time {
+	if !p.opt.AsOf.IsZero() {
+		return p.opt.AsOf
+	}
+	return p.now
+}
+
 func (p *Project) tell(e Event) {
 	if p.opt.Report != nil {
 		p.opt.Report(e)
@@ -218,6 +228,7 @@ type world struct {
 	fsys     fs.FS
 	c        *model.Component
 	last     *ecosystem.Outcome
+	stops    []fs.FS // the files after each leg
 }
 
 // after is the part as it is in another state of the project's files.
@@ -247,7 +258,7 @@ func (w *world) Take() error {
 	w.fsys = overlay.With(w.fsys, w.last.Edits)
 	c, err := w.part.eco.Read(w.fsys, w.part.Dir)
 	if err == nil {
-		w.c = c
+		w.c, w.stops = c, append(w.stops, w.fsys)
 	}
 	return err
 }

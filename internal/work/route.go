@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
 
+	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
@@ -22,72 +24,38 @@ type RouteOptions struct {
 	To    []string // destinations, NAME@RANGE
 	Reach string   // patch, minor or major; empty for the settings'
 	Hold  []string // names that stay, besides those of the settings
+	// Prefer is which version of a runtime or tool is taken where the one that is
+	// stated will not do; empty for the lowest.
+	Prefer compat.Prefer
 }
 
 // destination is one wish, taken apart.
-type destination struct{ name, rng, text string }
+type destination struct {
+	name, rng, text string
+	because         string // why another destination needs it; empty for one that was asked for
+}
 
 func readDestination(text string) (destination, error) {
 	at := strings.LastIndex(text, "@")
 	if at <= 0 {
 		return destination{}, &model.Fault{Doing: "reading --to", Wrong: fmt.Sprintf("%q is not NAME@RANGE", text), Next: "write --to " + text + "@ and a range"}
 	}
-	return destination{text[:at], text[at+1:], text}, nil
+	return destination{name: text[:at], rng: text[at+1:], text: text}, nil
 }
 
 // Route computes the legs to the destination and keeps them for Advance. The
 // error is a *solve.Conflict if the destination cannot be reached.
 func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResult, error) {
-	reach := version.Stay
-	if word := cmpOr(opt.Reach, p.Settings.Reach); word != "" {
-		var ok bool
-		if reach, ok = version.ReachNamed(word); !ok || reach == version.Stay {
-			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor or major", word)}
-		}
-	} else if len(opt.To) == 0 {
-		reach = version.Minor
-	}
-	var wishes []destination
-	for _, text := range opt.To {
-		d, err := readDestination(text)
-		if err != nil {
-			return nil, err
-		}
-		wishes = append(wishes, d)
-	}
-	if err := p.knownNames(wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
+	planned, err := p.plan(ctx, opt)
+	if err != nil {
 		return nil, err
 	}
-	r := &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}
-	if reach > version.Stay {
-		r.Destination = append(r.Destination, "everything else within reach "+reach.String())
-	}
-	result := &model.RouteResult{File: keepDir + "/route.yaml", Destination: r.Destination, Legs: []model.LegResult{}}
-	fsys := p.fsys // a component may be changed by the legs of those before it
-	for _, part := range p.Components {
-		if _, err := p.connect(ctx, part); err != nil {
-			return nil, err
-		}
-		part, err := part.after(fsys)
-		if err != nil {
-			return nil, err
-		}
-		w, err := p.world(ctx, part)
-		if err != nil {
-			return nil, err
-		}
-		w.fsys = fsys
-		legs, notices, err := p.routePart(ctx, part, w, wishes, reach, opt.Hold)
-		if err != nil {
-			return nil, err
-		}
-		fsys = w.fsys
-		for _, leg := range legs {
-			leg.ID = fmt.Sprintf("%d-%s", len(r.Legs)+1, strings.SplitN(leg.ID, "-", 2)[1])
-			r.Legs = append(r.Legs, leg)
-			result.Legs = append(result.Legs, leg.Result())
-		}
-		result.Notices = append(result.Notices, notices...)
+	r := planned.route
+	result := &model.RouteResult{File: keepDir + "/route.yaml", Destination: r.Destination, Legs: []model.LegResult{}, Notices: planned.notices}
+	for i := range r.Legs {
+		leg := &r.Legs[i]
+		leg.ID = fmt.Sprintf("%d-%s", i+1, strings.SplitN(leg.ID, "-", 2)[1])
+		result.Legs = append(result.Legs, leg.Result())
 	}
 	release, err := p.hold()
 	if err != nil {
@@ -98,6 +66,99 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 		return nil, err
 	}
 	return result, p.writeRoute(r, p.opt.Preview)
+}
+
+// planned is a route while it is computed.
+type planned struct {
+	route   *model.Route
+	stops   []fs.FS // the files after each leg that moves packages
+	start   fs.FS
+	notices []string
+}
+
+// end is the files after the last leg.
+func (r *planned) end() fs.FS {
+	if n := len(r.stops); n > 0 {
+		return r.stops[n-1]
+	}
+	return r.start
+}
+
+// maxRounds bounds how often a route is planned anew with what was found to be
+// needed first.
+const maxRounds = 5
+
+// plan computes the legs to the destination, with those that must come before
+// them.
+func (p *Project) plan(ctx context.Context, opt RouteOptions) (*planned, error) {
+	var first []destination // packages that rules need, which go before what needs them
+	for round := 1; ; round++ {
+		r, err := p.planPackages(ctx, opt, first)
+		if err != nil {
+			return nil, err
+		}
+		more, err := p.addPrerequisites(ctx, opt, r)
+		if err != nil {
+			return nil, err
+		}
+		more = slices.DeleteFunc(more, func(d destination) bool {
+			return slices.ContainsFunc(first, func(o destination) bool { return o.name == d.name && o.rng == d.rng })
+		})
+		if len(more) == 0 || round == maxRounds {
+			return r, nil
+		}
+		first = append(first, more...)
+	}
+}
+
+// planPackages computes the legs that move packages.
+func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []destination) (*planned, error) {
+	reach := version.Stay
+	if word := cmpOr(opt.Reach, p.Settings.Reach); word != "" {
+		var ok bool
+		if reach, ok = version.ReachNamed(word); !ok || reach == version.Stay {
+			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor or major", word)}
+		}
+	} else if len(opt.To) == 0 {
+		reach = version.Minor
+	}
+	wishes := slices.Clone(first)
+	for _, text := range opt.To {
+		d, err := readDestination(text)
+		if err != nil {
+			return nil, err
+		}
+		wishes = slices.DeleteFunc(wishes, func(o destination) bool { return o.name == d.name })
+		wishes = append(wishes, d)
+	}
+	if err := p.knownNames(wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
+		return nil, err
+	}
+	r := &planned{route: &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}, start: p.fsys}
+	if reach > version.Stay {
+		r.route.Destination = append(r.route.Destination, "everything else within reach "+reach.String())
+	}
+	for _, part := range p.Components {
+		if _, err := p.connect(ctx, part); err != nil {
+			return nil, err
+		}
+		part, err := part.after(r.end()) // a component may be changed by the legs of those before it
+		if err != nil {
+			return nil, err
+		}
+		w, err := p.world(ctx, part)
+		if err != nil {
+			return nil, err
+		}
+		w.fsys = r.end()
+		legs, notices, err := p.routePart(ctx, part, w, wishes, reach, opt.Hold)
+		if err != nil {
+			return nil, err
+		}
+		r.route.Legs = append(r.route.Legs, legs...)
+		r.stops, r.notices = append(r.stops, w.stops...), append(r.notices, notices...)
+	}
+	return r, nil
 }
 
 func cmpOr(a, b string) string {
@@ -112,7 +173,7 @@ func (p *Project) knownNames(wishes []destination, holds []string) error {
 	var known []string
 	for _, part := range p.Components {
 		for _, r := range part.Requirements {
-			known = append(known, r.Name)
+			known = append(known, r.Name, r.Subject.String())
 		}
 	}
 	names := holds
@@ -120,6 +181,9 @@ func (p *Project) knownNames(wishes []destination, holds []string) error {
 		names = append(names, w.name)
 	}
 	for _, name := range names {
+		if s, ok := model.ReadSubject(name); ok && s.IsPin() {
+			continue // a runtime or tool may be stated anywhere
+		}
 		if !slices.Contains(known, name) {
 			return &model.Fault{
 				Doing: "reading the destination", Wrong: fmt.Sprintf("no manifest of this project requires %q", name),
@@ -140,7 +204,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		if err != nil {
 			return nil, nil, &model.Fault{Doing: "reading --to " + d.text, Wrong: err.Error()}
 		}
-		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.name, Range: rng, Text: d.text})
+		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.name, Range: rng, Text: d.text, Because: d.because})
 	}
 	if reach == version.Stay && len(plan.Wishes) == 0 {
 		return nil, nil, nil
@@ -148,12 +212,16 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(hold), p.Settings.Hold...)); err != nil {
 		return nil, nil, err
 	}
+	p.narrow(plan)
 	for _, wish := range plan.Wishes {
 		if !slices.ContainsFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == wish.Name }) {
 			return nil, nil, immovable(ctx, part.Find(wish.Name)[0], wish.Text+" is asked for")
 		}
 	}
 	if err := p.checkWishes(part, plan); err != nil {
+		return nil, nil, err
+	}
+	if err := p.applyBooks(ctx, part, plan); err != nil {
 		return nil, nil, err
 	}
 	// The plan follows its wishes as their names change.
@@ -170,6 +238,30 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	}
 	return legs, notices, err
 }
+
+// narrow takes wishes that nobody named to the lowest line that will do.
+func (p *Project) narrow(plan *route.Plan) {
+	for i, w := range plan.Wishes {
+		for _, s := range plan.Subjects {
+			if s.Name != w.Name || w.Because == "" {
+				continue
+			}
+			at := slices.IndexFunc(s.Releases, func(v version.Version) bool { return w.Range.Contains(v) && !v.Preview() })
+			if at >= 0 {
+				plan.Wishes[i].Range = inLine{w.Range, s.Releases[at].Line()}
+			}
+		}
+	}
+}
+
+// inLine is the part of a range that is in one line.
+type inLine struct {
+	version.Range
+	line string
+}
+
+// Contains tells whether v is in the range and in the line.
+func (r inLine) Contains(v version.Version) bool { return v.Line() == r.line && r.Range.Contains(v) }
 
 // immovable is the conflict of a wish about a requirement that has no version
 // to move.
@@ -251,7 +343,7 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
 			continue
 		}
-		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name), Previews: slices.Contains(previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
+		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()), Previews: slices.Contains(previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
 		against := map[string]string{}
 		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)

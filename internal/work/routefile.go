@@ -30,16 +30,33 @@ type routeFile struct {
 type fileLeg struct {
 	ID        string     `yaml:"id"`
 	Title     string     `yaml:"title"`
-	Component string     `yaml:"component"`
+	Component string     `yaml:"component,omitempty"` // empty for a leg of runtimes, tools and images, or of a person
 	Moves     []fileMove `yaml:"moves,omitempty"`
 	Carried   []string   `yaml:"carried,omitempty"`
+	Steps     []fileStep `yaml:"steps,omitempty"`
+}
+
+// fileStep is what a person has to do.
+type fileStep struct {
+	Text    string   `yaml:"text"`
+	Because string   `yaml:"because,omitempty"`
+	Subject string   `yaml:"subject"`
+	Needs   []string `yaml:"needs"`
 }
 
 type fileMove struct {
-	Name    string `yaml:"name"`
-	From    string `yaml:"from,omitempty"`
-	To      string `yaml:"to"`
-	Because string `yaml:"because,omitempty"`
+	Name    string   `yaml:"name"` // a requirement's, or "runtime/node"
+	From    string   `yaml:"from,omitempty"`
+	To      string   `yaml:"to"`
+	Because string   `yaml:"because,omitempty"`
+	Needs   []string `yaml:"needs,omitempty"` // what is needed of a runtime, tool, platform or image
+}
+
+// pin is the runtime, tool, platform or image that a move is about; ok is false
+// for a package.
+func (m fileMove) pin() (s model.Subject, ok bool) {
+	s, ok = model.ReadSubject(m.Name)
+	return s, ok && s.IsPin()
 }
 
 const routeHeading = `# The route to the destination, leg by leg. You may edit it: drop a leg, drop a
@@ -59,10 +76,13 @@ func (p *Project) writeRoute(r *model.Route, previews []string) error {
 	for _, leg := range r.Legs {
 		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component}
 		for _, m := range leg.Moves {
-			l.Moves = append(l.Moves, fileMove{m.Name, m.From, m.To, m.Because})
+			l.Moves = append(l.Moves, fileMove{m.Name, m.From, m.To, m.Because, m.Wants})
 		}
 		for _, m := range leg.Carried {
 			l.Carried = append(l.Carried, describeCarried(m))
+		}
+		for _, s := range leg.Steps {
+			l.Steps = append(l.Steps, fileStep{s.Text, s.Because, s.Subject.String(), s.Wants})
 		}
 		f.Legs = append(f.Legs, l)
 	}

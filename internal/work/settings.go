@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
@@ -27,7 +29,26 @@ type Settings struct {
 	LeaveOut []string       `yaml:"leave-out"` // folders of components to leave alone
 	Stages   []StageSetting `yaml:"stages"`
 	Pins     []pin.Row      `yaml:"pins"` // files of its own that state versions
+	Books    []BookSetting  `yaml:"books"`
 	minAge   time.Duration
+}
+
+// BookSetting is a compat book that applies to the project: a file or a folder in
+// it, or one that is fetched.
+type BookSetting struct {
+	Path   string `yaml:"path"`
+	URL    string `yaml:"url"`
+	SHA256 string `yaml:"sha256"` // of what is fetched, in hexadecimal digits
+}
+
+// UnmarshalYAML takes a bare text for a path.
+func (b *BookSetting) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.ScalarNode {
+		b.Path = n.Value
+		return nil
+	}
+	type plain BookSetting
+	return n.Decode((*plain)(b))
 }
 
 // StageSetting replaces or adds a stage.
@@ -66,6 +87,11 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 	for _, row := range s.Pins {
 		if err := row.Check(); err != nil {
 			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "pins: " + err.Error()}
+		}
+	}
+	for _, b := range s.Books {
+		if (b.Path == "") == (b.URL == "") {
+			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "books: a book has either a path or a url"}
 		}
 	}
 	for i := range s.Stages {

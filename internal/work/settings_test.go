@@ -64,7 +64,7 @@ func TestParseAge(t *testing.T) {
 func TestReadDestination(t *testing.T) {
 	d, err := readDestination("@harbour/signal@^2")
 	require.NoError(t, err)
-	assert.Equal(t, destination{"@harbour/signal", "^2", "@harbour/signal@^2"}, d)
+	assert.Equal(t, destination{name: "@harbour/signal", rng: "^2", text: "@harbour/signal@^2"}, d)
 	for _, bad := range []string{"left", "@harbour/signal", ""} {
 		_, err := readDestination(bad)
 		assert.Error(t, err, bad)

@@ -18,6 +18,12 @@ type NoWay struct {
 	Ways     []model.WayOut // each was tried, and solves
 }
 
+// conflictOf gives the conflict that an error is; other errors are none.
+func conflictOf(err error) (c *solve.Conflict, ok bool) {
+	ok = errors.As(err, &c)
+	return c, ok
+}
+
 // Error is the proof, and what would do instead.
 func (n *NoWay) Error() string {
 	text := n.Conflict.Error()

@@ -42,8 +42,8 @@ const (
 
 var shares = []Share{ShareVersion, ShareMinor, ShareMajor}
 
-// reach is the largest step that may lie between two members of a family.
-func (s Share) reach() version.Reach {
+// Reach is the largest step that may lie between two members of a family.
+func (s Share) Reach() version.Reach {
 	return map[Share]version.Reach{ShareVersion: version.Stay, ShareMinor: version.Patch, ShareMajor: version.Minor}[s]
 }
 

@@ -34,9 +34,20 @@ type Question struct {
 	Subjects []*Subject
 	Demands  []Demand
 	Rules    []*Rule
-	Prefer   Prefer
+	// Worlds are the packages in effect that are not to be chosen, for each
+	// state that the answer is to hold in; the needs told are those of the last.
+	Worlds []World
+	Prefer Prefer
 	// Ended tells whether a version is past its end.
 	Ended func(s model.Subject, v version.Version) bool
+}
+
+// World is packages in effect, with their versions.
+type World map[model.Subject][]version.Version
+
+// Holds tells whether some version in effect is in a condition's range.
+func (w World) Holds(c Condition) bool {
+	return slices.ContainsFunc(w[c.Subject], func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) })
 }
 
 // Subject is what a question may choose a version of.
@@ -74,11 +85,11 @@ func (d *Demand) String() string {
 
 // String says what a rule demands, after its place and name.
 func (r *Rule) String() string {
-	return fmt.Sprintf("%s (%s): %s, because %s", r.Place(), r.ID, r.says(), strings.TrimSuffix(r.Because, "."))
+	return fmt.Sprintf("%s (%s): %s, because %s", r.Place(), r.ID, r.Says(), strings.TrimSuffix(r.Because, "."))
 }
 
-// says is what a rule demands, as a clause.
-func (r *Rule) says() string {
+// Says is what a rule demands, as a clause.
+func (r *Rule) Says() string {
 	var subjects []string
 	for _, s := range r.Subjects {
 		subjects = append(subjects, s.String())
@@ -132,8 +143,13 @@ func (q *Question) Answer(ctx context.Context) (*Answer, error) {
 	for i := range q.Demands {
 		a.demand(&q.Demands[i])
 	}
-	for _, r := range q.Rules {
-		a.rule(r)
+	if len(q.Worlds) == 0 {
+		q.Worlds = []World{nil}
+	}
+	for _, w := range q.Worlds {
+		for _, r := range q.Rules {
+			a.rule(r, w)
+		}
 	}
 	solution, err := a.problem.Solve(ctx)
 	if err != nil {
@@ -180,7 +196,7 @@ func (a *asking) prepare() {
 	bounds := map[model.Subject][]version.Version{}
 	ranges := map[string]bool{}
 	mention := func(c Condition) {
-		if known[c.Subject] == nil {
+		if known[c.Subject] == nil && c.Subject.IsPin() {
 			add(&Subject{Subject: c.Subject})
 		}
 		if key := c.String(); c.Range != nil && c.Subject.IsPin() && !ranges[key] {
@@ -364,21 +380,26 @@ func (a *asking) demand(d *Demand) {
 	a.problem.Forbid(d.String, terms...)
 }
 
-func (a *asking) rule(r *Rule) {
+// rule states what a rule demands in a world. What it demands of packages that
+// are not to be chosen is decided where they are.
+func (a *asking) rule(r *Rule, w World) {
 	if r.Foreign != "" {
 		return
 	}
 	switch r.Kind {
 	case Needs:
 		for _, then := range r.Then {
+			if _, variable := a.ids[then.Subject]; !variable {
+				continue
+			}
 			need := a.in(then)
 			terms := []solve.Term{{Subject: need.Subject, In: a.problem.Not(need.Subject, need.In)}}
-			if terms, ok := a.with(terms, r.When); ok {
+			if terms, ok := a.with(terms, r.When, w); ok {
 				a.problem.Forbid(r.String, terms...)
 			}
 		}
 	case Clashes:
-		if terms, ok := a.with(nil, r.When); ok {
+		if terms, ok := a.with(nil, r.When, w); ok && len(terms) > 0 {
 			a.problem.Forbid(r.String, terms...)
 		}
 	case Together:
@@ -388,8 +409,14 @@ func (a *asking) rule(r *Rule) {
 
 // with adds the terms of conditions, those about the same subject as one; ok is
 // false where they never hold together.
-func (a *asking) with(terms []solve.Term, conditions []Condition) (all []solve.Term, ok bool) {
+func (a *asking) with(terms []solve.Term, conditions []Condition, w World) (all []solve.Term, ok bool) {
 	for _, c := range conditions {
+		if _, variable := a.ids[c.Subject]; !variable {
+			if !w.Holds(c) {
+				return nil, false
+			}
+			continue
+		}
 		t := a.in(c)
 		at := slices.IndexFunc(terms, func(o solve.Term) bool { return o.Subject == t.Subject })
 		if at < 0 {
@@ -417,21 +444,26 @@ func (a *asking) together(r *Rule) {
 			}
 			order := a.Orders(s.Kind)
 			for k, v := range a.subjects[x].candidates {
-				apart := a.problem.Pick(y, func(i int) bool { return order.Step(v, a.subjects[y].candidates[i]) > r.Share.reach() })
+				apart := a.problem.Pick(y, func(i int) bool { return order.Step(v, a.subjects[y].candidates[i]) > r.Share.Reach() })
 				a.problem.Forbid(r.String, solve.Term{Subject: x, In: a.problem.Pick(x, func(i int) bool { return i == k })}, solve.Term{Subject: y, In: apart})
 			}
 		}
 	}
 }
 
-// holds tells whether a condition holds of what was chosen.
-func (n *Answer) holds(c Condition) bool {
+// holds tells whether a condition holds of what was chosen, or of a world.
+func (n *Answer) holds(c Condition, w World) bool {
 	v := n.Chosen[c.Subject]
-	return v != nil && (c.Range == nil || c.Range.Contains(v))
+	if v == nil {
+		return w.Holds(c)
+	}
+	return c.Range == nil || c.Range.Contains(v)
 }
 
 // link finds the needs that hold.
 func (n *Answer) link(q *Question) {
+	world := q.Worlds[len(q.Worlds)-1]
+	holds := func(c Condition) bool { return n.holds(c, world) }
 	for i := range q.Demands {
 		d := &q.Demands[i]
 		v := n.Chosen[d.By]
@@ -443,7 +475,7 @@ func (n *Answer) link(q *Question) {
 		if r.Foreign != "" {
 			continue
 		}
-		unmet := slices.DeleteFunc(slices.Clone(r.When), n.holds)
+		unmet := slices.DeleteFunc(slices.Clone(r.When), holds)
 		switch {
 		case (r.Kind == Needs || r.Kind == Restored) && len(unmet) == 0:
 			for _, then := range r.Then {

@@ -106,6 +106,21 @@ type Component struct {
 	Detail       any      // what the ecosystem itself keeps between reading and resolving
 }
 
+// Package is a package in effect, by the lock.
+type Package struct {
+	Subject Subject
+	Version string
+	Via     []string // what leads to it from the requirement on: "quayside 4.0.0", …; empty for what is required itself
+	Site    Site     // of the requirement
+	Needs   []Need   // what it states that it runs on
+}
+
+// Need is a demand on something else than a package.
+type Need struct {
+	Subject Subject
+	Range   string
+}
+
 // Find gives the requirements on a package by the name the manifest uses.
 func (c *Component) Find(name string) []Requirement {
 	var found []Requirement
@@ -140,6 +155,16 @@ type Move struct {
 	To      string // empty for a subject that goes away
 	Sites   []Site // the places whose text changes, empty if only the lock does
 	Because string // the reason, a clause without a full stop
+	// Wants are what is needed of a runtime, tool or image: ">=20", "not <18".
+	Wants []string
+}
+
+// Step is something that a person has to do, since no edit of a file does it.
+type Step struct {
+	Text    string
+	Because string
+	Subject Subject  // whose installed version tells that it is done
+	Wants   []string // what is needed of it; see Move
 }
 
 // Leg is the smallest set of moves that can be made, built and committed
@@ -150,6 +175,8 @@ type Leg struct {
 	Component string // the component's Dir
 	Moves     []Move // of direct requirements
 	Carried   []Move // of packages that only the lock names
+	Steps     []Step // for a person; such a leg moves nothing
+	Notes     []string
 }
 
 // Route is the ordered legs from here to the destination.

@@ -120,11 +120,12 @@ type MoveSummary struct {
 	To      string   `json:"to,omitempty"`
 	Because string   `json:"because,omitempty"`
 	Places  []string `json:"places,omitempty"`
+	Needs   []string `json:"needs,omitempty"` // what is needed of a runtime, tool, platform or image
 }
 
 // Summary gives a move in the form of results.
 func (m Move) Summary() MoveSummary {
-	s := MoveSummary{Name: m.Name, Becomes: m.Becomes, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because}
+	s := MoveSummary{Name: m.Name, Becomes: m.Becomes, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because, Needs: m.Wants}
 	for _, site := range m.Sites {
 		s.Places = append(s.Places, site.String())
 	}
@@ -148,16 +149,29 @@ type LegResult struct {
 	Commit    string        `json:"commit,omitempty"`
 	Moves     []MoveSummary `json:"moves"`
 	Carried   []MoveSummary `json:"carried,omitempty"`
+	Steps     []StepResult  `json:"steps,omitempty"` // for a person
+	Notes     []string      `json:"notes,omitempty"`
+}
+
+// StepResult is something that a person has to do.
+type StepResult struct {
+	Text    string   `json:"text"`
+	Because string   `json:"because,omitempty"`
+	Subject string   `json:"subject"`
+	Needs   []string `json:"needs"`
 }
 
 // Result gives a leg in the form of results.
 func (l Leg) Result() LegResult {
-	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}}
+	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes}
 	for _, m := range l.Moves {
 		r.Moves = append(r.Moves, m.Summary())
 	}
 	for _, m := range l.Carried {
 		r.Carried = append(r.Carried, m.Summary())
+	}
+	for _, s := range l.Steps {
+		r.Steps = append(r.Steps, StepResult{s.Text, s.Because, s.Subject.String(), s.Wants})
 	}
 	return r
 }
@@ -168,4 +182,105 @@ type StatusResult struct {
 	Branch      string      `json:"branch,omitempty"`
 	Legs        []LegResult `json:"legs"`
 	Next        string      `json:"next"` // what to do next, a sentence
+}
+
+// Prereqs is what must be true first: for what is locked now, or for a
+// destination.
+type Prereqs struct {
+	Destination []string    `json:"destination,omitempty"` // empty for what is locked now
+	Rows        []Prereq    `json:"prerequisites"`
+	Chain       []ChainLink `json:"chain"`
+	Notes       []string    `json:"notes,omitempty"`
+}
+
+// The verdicts on a prerequisite.
+const (
+	VerdictMet     = "met"
+	VerdictRaise   = "raise"   // places state too little
+	VerdictInstall = "install" // this machine has too little
+	VerdictBoth    = "raise and install"
+	VerdictMove    = "move" // a package, which moves on the route
+	VerdictUnknown = "unknown"
+)
+
+// Prereq is one thing that must be true first.
+type Prereq struct {
+	Subject   string        `json:"subject"`
+	PURL      string        `json:"purl"`
+	Have      string        `json:"have,omitempty"` // what counts as stated or locked now
+	Need      string        `json:"need"`           // the version that meets everything
+	Wants     []string      `json:"wants"`          // the ranges that it has to meet
+	Because   []string      `json:"because"`        // from the destination down to this, a sentence each
+	Stated    []PrereqPlace `json:"stated,omitempty"`
+	Installed []string      `json:"installed,omitempty"` // the first is what a bare command starts
+	Ends      string        `json:"ends,omitempty"`      // the end of support of what is needed, a date, if it is known
+	Ended     bool          `json:"ended,omitempty"`     // and it is past
+	Verdict   string        `json:"verdict"`
+	Next      string        `json:"next,omitempty"` // what a person has to do
+}
+
+// PrereqPlace is a place that states a version.
+type PrereqPlace struct {
+	Place  string `json:"place"`
+	Range  string `json:"range"`
+	Enough bool   `json:"enough"`
+	Why    string `json:"why,omitempty"` // why it cannot be known
+}
+
+// ChainLink is one need: something needs something else.
+type ChainLink struct {
+	By      string `json:"by"` // "npm/quayside 4.0.0", "runtime/node 20"
+	Need    string `json:"need"`
+	Range   string `json:"range"` // "not <18" for what does not work together
+	With    string `json:"with,omitempty"`
+	Rule    string `json:"rule,omitempty"`
+	Because string `json:"because,omitempty"`
+	Source  string `json:"source,omitempty"`
+	Place   string `json:"place,omitempty"` // of the rule, or of the requirement
+	Holds   bool   `json:"holds"`           // it is met as things are
+}
+
+// BooksResult is the compat books that apply to a project.
+type BooksResult struct {
+	Books []BookResult `json:"books"`
+	Notes []string     `json:"notes,omitempty"`
+}
+
+// BookResult is one compat book.
+type BookResult struct {
+	Book     string       `json:"book"` // its file or address
+	Title    string       `json:"title,omitempty"`
+	AsOf     string       `json:"as-of,omitempty"`
+	Releases int          `json:"releases,omitempty"` // lines of runtimes that it lists
+	Rules    []RuleResult `json:"rules"`
+}
+
+// RuleResult is a rule, and whether it applies.
+type RuleResult struct {
+	ID      string `json:"id"`
+	Kind    string `json:"kind"`
+	Says    string `json:"says"`
+	Because string `json:"because"`
+	Source  string `json:"source,omitempty"`
+	Place   string `json:"place"`
+	Status  string `json:"status"` // in force, not yet, not here or never
+	Why     string `json:"why"`
+}
+
+// BookCheck is what there is to say about one book.
+type BookCheck struct {
+	Book    string       `json:"book"`
+	Title   string       `json:"title,omitempty"`
+	Rules   int          `json:"rules"`
+	Remarks []BookRemark `json:"remarks"`
+}
+
+// BookRemark is a mistake in a book.
+type BookRemark struct {
+	Line   int      `json:"line"`
+	Column int      `json:"column,omitempty"`
+	Rule   string   `json:"rule,omitempty"`
+	Text   string   `json:"text"`
+	Next   string   `json:"next,omitempty"`
+	Proof  []string `json:"proof,omitempty"`
 }

@@ -22,12 +22,26 @@ type Bound struct {
 	Why string
 }
 
+// Rule says that its terms do not all hold.
+type Rule struct {
+	Terms []Term
+	Why   string // a sentence without a full stop
+}
+
+// Term says that a requirement is at one of some versions.
+type Term struct {
+	Name string // what the manifest calls it
+	In   func(v version.Version) bool
+}
+
 // Goal is what a solved state must be like.
 type Goal struct {
 	// Bounds are by the name that the manifest uses. A requirement without one
 	// may become anything that is not older than what is locked.
 	Bounds map[string]Bound
 	First  []string // names to decide before all others, in this order
+	// Rules hold of requirements in every state.
+	Rules []Rule
 	// Fit forbids releases that do not run on what is installed. It is for
 	// moves that nobody asked for by name.
 	Fit bool
@@ -60,6 +74,7 @@ type Subject struct {
 	Held     bool     // stays where it is
 	Family   []string // names of what is released together with it
 	Runtime  bool     // what others need to run; it moves where it is asked to, before all others
+	Stepwise string   // why no major of it may be skipped; empty if one may
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string
@@ -70,4 +85,7 @@ type Wish struct {
 	Name  string
 	Range version.Range
 	Text  string // as the user wrote it
+	// Because is why another destination needs it; empty for one that the user
+	// named. Where such a wish cannot be met by itself, what needs it takes it along.
+	Because string
 }

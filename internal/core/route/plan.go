@@ -21,6 +21,7 @@ type Plan struct {
 	Wishes    []Wish
 	Reach     version.Reach // how far everything else may move by itself
 	NoLock    bool          // the first leg writes the lock that is missing
+	Rules     []Rule        // that hold in every state
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
@@ -81,6 +82,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	if err := r.ctx.Err(); err != nil {
 		return false, err
 	}
+	goal.Rules = r.Rules
 	state, err := r.world.Solve(r.ctx, goal)
 	if err != nil {
 		return false, err
@@ -306,7 +308,7 @@ func (r *planner) moveTo(s *Subject, title, why string, reason string, allow fun
 		}
 	}
 	name := s.Name
-	return r.leg(slug(name)+"-"+slug(title), name+" to "+title, Goal{Bounds: bounds, First: []string{name}, Fit: r.wish(name) == nil}, func(m model.Move) string {
+	return r.leg(Slug(name)+"-"+Slug(title), name+" to "+title, Goal{Bounds: bounds, First: []string{name}, Fit: r.wish(name) == nil}, func(m model.Move) string {
 		switch {
 		case m.Name == name:
 			return reason
@@ -317,8 +319,8 @@ func (r *planner) moveTo(s *Subject, title, why string, reason string, allow fun
 	})
 }
 
-// slug is a name made fit for an identifier.
-func slug(name string) string {
+// Slug is a name made fit for an identifier.
+func Slug(name string) string {
 	return strings.Trim(strings.Map(func(c rune) rune {
 		switch {
 		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c == '.':
@@ -349,10 +351,14 @@ func (r *planner) destinations(runtimes bool) error {
 				if line.Line() == target.Line() || w.Range.Contains(line) {
 					continue
 				}
-				_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to pass through %s on the way to %s", s.Name, line.Line(), w.Text),
+				why := fmt.Sprintf("%s is to pass through %s on the way to %s", s.Name, line.Line(), w.Text)
+				if s.Stepwise != "" {
+					why += ", since " + s.Stepwise
+				}
+				_, err := r.moveTo(s, line.Line(), why,
 					"on the way to "+w.Text, s.inLine(line))
 				var conflict *solve.Conflict
-				if errors.As(err, &conflict) {
+				if errors.As(err, &conflict) && s.Stepwise == "" {
 					r.notices = append(r.notices, fmt.Sprintf("%s skips %s: %s", s.Name, line.Line(), firstFacts(conflict)))
 					continue
 				}
@@ -365,7 +371,15 @@ func (r *planner) destinations(runtimes bool) error {
 		if s.At != nil && s.At.Line() == title {
 			title = target.String()
 		}
-		if _, err := r.moveTo(s, title, w.Text+" is asked for", "asked for", w.Range.Contains); err != nil {
+		why, reason := w.Text+" is asked for", "asked for"
+		if w.Because != "" {
+			why, reason = fmt.Sprintf("%s is to be %s, since %s", s.Name, w.Range, w.Because), w.Because
+		}
+		_, err := r.moveTo(s, title, why, reason, w.Range.Contains)
+		if errors.As(err, new(*solve.Conflict)) && w.Because != "" {
+			continue
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -433,13 +447,17 @@ func (r *planner) rest() error {
 		if len(all) == 0 {
 			continue
 		}
-		for _, line := range slices.Backward(s.linesTo(all[len(all)-1])) {
+		lines := s.linesTo(all[len(all)-1])
+		if s.Stepwise == "" {
+			slices.Reverse(lines) // the newest first, and that is it
+		}
+		for _, line := range lines {
 			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", s.Name, line.Line()), "newer major, within --reach major", s.inLine(line))
 			stuck, err := r.leftBehind(s, line, err)
 			if err != nil {
 				return err
 			}
-			if !stuck {
+			if stuck == (s.Stepwise != "") {
 				break
 			}
 		}

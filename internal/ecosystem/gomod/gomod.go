@@ -53,6 +53,21 @@ func ignoredDir(name string) bool {
 	return name == "vendor" || name == "testdata" || strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_")
 }
 
+// Packages are the modules that go.mod requires; from Go 1.17 on these are all
+// that the module's packages are built from. What Go they need is stated in
+// go.mod itself, which is never lower.
+func (Ecosystem) Packages(c *model.Component) []model.Package {
+	var all []model.Package
+	for _, r := range c.Requirements {
+		pkg := model.Package{Subject: r.Subject, Version: r.Locked, Site: r.Site}
+		if r.Subject == runtimeGo {
+			pkg = model.Package{Subject: model.Subject{Kind: Name, Name: c.Name}, Site: r.Site, Needs: []model.Need{{Subject: runtimeGo, Range: ">=" + r.Locked}}}
+		}
+		all = append(all, pkg)
+	}
+	return all
+}
+
 // Stages are to fetch, build, vet and test with the go command. A vendored
 // module has its vendor folder written anew in the fetch stage.
 func (Ecosystem) Stages(c *model.Component) []model.Stage {

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	versions "bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -137,6 +138,9 @@ func (s *resolver) solve() ([]candidate, error) {
 			return nil, err
 		}
 	}
+	for _, r := range s.ask.Rules {
+		s.rule(r)
+	}
 	s.problem.Expand = func(id solve.ID, c int) error { return s.expand(s.subjects[id], c) }
 	solution, err := s.problem.Solve(s.ctx)
 	if err != nil {
@@ -147,6 +151,23 @@ func (s *resolver) solve() ([]candidate, error) {
 		chosen[id] = s.subjects[id].candidates[c]
 	}
 	return chosen, nil
+}
+
+// rule states a rule about required modules; one about a module that is not
+// required says nothing here.
+func (s *resolver) rule(r route.Rule) {
+	var terms []solve.Term
+	for _, t := range r.Terms {
+		i := slices.IndexFunc(s.subjects, func(sub *subject) bool { return sub.req.Name == t.Name })
+		if i < 0 {
+			return
+		}
+		sub := s.subjects[i]
+		terms = append(terms, solve.Term{Subject: sub.id, In: s.problem.Pick(sub.id, func(k int) bool {
+			return sub.candidates[k].m.Path == t.Name && t.In(sub.candidates[k].v)
+		})})
+	}
+	s.problem.Forbid(func() string { return r.Why }, terms...)
 }
 
 // movable are the requirements that have a version to choose: the direct ones,

@@ -196,6 +196,9 @@ func (s *resolver) solveTops() error {
 			}
 		}
 	}
+	for _, r := range s.ask.Rules {
+		s.rule(r)
+	}
 	s.rank()
 	s.problem.Expand = func(id solve.ID, candidate int) error { return s.expand(s.wishes[id], candidate) }
 	solution, err := s.problem.Solve(s.ctx)
@@ -208,6 +211,25 @@ func (s *resolver) solveTops() error {
 		}
 	}
 	return nil
+}
+
+// rule states a rule about the packages that the root asks for; one about a
+// package that it does not ask for says nothing here.
+func (s *resolver) rule(r route.Rule) {
+	var terms []solve.Term
+	for _, t := range r.Terms {
+		w := s.byKey[wishKey{s.t.root, t.Name}]
+		for i := 0; w == nil && i < len(s.wishes); i++ {
+			if s.wishes[i].name == t.Name {
+				w = s.wishes[i]
+			}
+		}
+		if w == nil {
+			return
+		}
+		terms = append(terms, solve.Term{Subject: w.id, In: s.problem.Pick(w.id, func(i int) bool { return t.In(w.pkg.releases[i].parsed) })})
+	}
+	s.problem.Forbid(func() string { return r.Why }, terms...)
 }
 
 // wishFor adds a top's dependency to the problem. Tops that have the same

@@ -12,11 +12,25 @@ import (
 	"bellwether/internal/core/version"
 )
 
-// Raise gives the edits that take all places which state one subject to a
-// version at least, and notes on what they mean or leave open, as sentences.
-// Each place keeps its own form: an image its flavour, a range its operators,
-// a list those of its entries for which enough holds.
-func Raise(fsys fs.FS, pins []model.Pin, to version.Version, enough func(p model.Pin) bool) (edits []model.FileEdit, notes []string, err error) {
+// Aim is where the places that state one subject are to go.
+type Aim struct {
+	To     version.Version              // what is to be stated
+	Low    version.Version              // the least that a range or list is to admit
+	Enough func(v version.Version) bool // whether a list's entry may stay
+}
+
+// Raised is what Raise gives.
+type Raised struct {
+	Edits []model.FileEdit
+	Sites []model.Site // the places that change
+	Notes []string     // what the changes mean or leave open, as sentences
+}
+
+// Raise gives the edits that take all places which state one subject to an aim
+// at least. Each place keeps its own form: an image its flavour, a range its
+// operators, a list those of its entries that are enough.
+func Raise(fsys fs.FS, pins []model.Pin, aim Aim) (*Raised, error) {
+	all := &Raised{}
 	byFile := map[string][]model.Pin{}
 	for _, p := range pins {
 		byFile[p.Site.File] = append(byFile[p.Site.File], p)
@@ -24,28 +38,28 @@ func Raise(fsys fs.FS, pins []model.Pin, to version.Version, enough func(p model
 	for _, name := range slices.Sorted(maps.Keys(byFile)) {
 		src, err := fs.ReadFile(fsys, name)
 		if err != nil {
-			return nil, nil, fmt.Errorf("raising %s: %w", pins[0].Subject, err)
+			return nil, fmt.Errorf("raising %s: %w", pins[0].Subject, err)
 		}
-		r := &raiser{src: src, to: to, enough: enough}
+		r := &raiser{src: src, aim: aim}
 		r.file(byFile[name])
 		fresh, err := model.Apply(src, r.splices)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if !bytes.Equal(src, fresh) {
-			edits = append(edits, model.FileEdit{File: name, Old: src, New: fresh})
+			all.Edits = append(all.Edits, model.FileEdit{File: name, Old: src, New: fresh})
 		}
-		notes = append(notes, r.notes...)
+		all.Sites, all.Notes = append(all.Sites, r.sites...), append(all.Notes, r.notes...)
 	}
-	return edits, notes, nil
+	return all, nil
 }
 
 // raiser changes one file.
 type raiser struct {
 	src     []byte
-	to      version.Version
-	enough  func(p model.Pin) bool
+	aim     Aim
 	splices []model.Splice
+	sites   []model.Site
 	notes   []string
 }
 
@@ -59,11 +73,12 @@ func (r *raiser) file(pins []model.Pin) {
 			// It follows by itself.
 		case p.List != nil:
 			lists[p.List.Start] = append(lists[p.List.Start], p)
-		case below(p, r.to):
-			r.put(p.Site.Start, p.Site.End, restate(p, r.to))
+		case below(p, r.target(p)):
+			r.sites = append(r.sites, p.Site)
+			r.put(p.Site.Start, p.Site.End, restate(p, r.target(p)))
 			if p.Digest.Text != "" {
 				r.put(p.Digest.Start, p.Digest.End, "")
-				r.notes = append(r.notes, fmt.Sprintf("%s: the digest behind %s is dropped, since it holds for that version alone; put the one of %s there", p.Site, p.Range, r.to))
+				r.notes = append(r.notes, fmt.Sprintf("%s: the digest behind %s is dropped, since it holds for that version alone; put the one of %s there", p.Site, p.Range, r.aim.To))
 			}
 		}
 	}
@@ -72,25 +87,47 @@ func (r *raiser) file(pins []model.Pin) {
 	}
 }
 
+// target is what a place is to state: a range starts at the least that is
+// needed.
+func (r *raiser) target(p model.Pin) version.Version {
+	if Exact(p) {
+		return r.aim.To
+	}
+	return r.aim.Low
+}
+
 func (r *raiser) put(start, end int, text string) {
 	r.splices = append(r.splices, model.Splice{Site: model.Site{Start: start, End: end, Text: string(r.src[start:end])}, New: text})
 }
 
-// Low is the lowest version that a place admits; nil where it is not known.
+// Exact tells whether a place states one version, rather than a range.
+func Exact(p model.Pin) bool {
+	_, err := version.Plain{}.Parse(p.Range)
+	return err == nil && !p.AtLeast && !p.Floating && p.Unknown == ""
+}
+
+// Low is the lowest version that a place admits; nil where it is not known. One
+// that states "20" gets the newest 20.
 func Low(p model.Pin) version.Version {
-	if v, err := (version.Plain{}).Newest(p.Range); err == nil && !p.AtLeast {
+	if p.Floating || p.Unknown != "" {
+		return nil
+	}
+	if Exact(p) {
+		v, _ := version.Plain{}.Newest(p.Range)
 		return v
 	}
 	r, err := version.Plain{}.ParseRange(p.Range)
 	if err != nil {
 		return nil
 	}
-	lows := version.Plain{}.Lows(r)
-	if len(lows) == 0 {
-		zero, _ := version.Plain{}.Parse("0")
+	zero, _ := version.Plain{}.Parse("0")
+	if r.Contains(zero) {
 		return zero
 	}
-	return slices.MinFunc(lows, version.Version.Compare)
+	if lows := (version.Plain{}).Lows(r); len(lows) > 0 {
+		return slices.MinFunc(lows, version.Version.Compare)
+	}
+	return nil
 }
 
 // below tells whether a place admits what is below a version.
@@ -117,11 +154,15 @@ func restate(p model.Pin, to version.Version) string {
 func (r *raiser) thin(list []model.Pin) {
 	stays := make([]bool, len(list))
 	for i, p := range list {
-		stays[i] = p.Floating || p.Unknown != "" || r.enough(p)
+		low := Low(p)
+		stays[i] = low == nil || r.aim.Enough(low)
+		if !stays[i] {
+			r.sites = append(r.sites, p.Site)
+		}
 	}
 	if last := len(list) - 1; !slices.Contains(stays, true) {
 		stays[last] = true
-		r.put(list[last].Site.Start, list[last].Site.End, restate(list[last], r.to))
+		r.put(list[last].Site.Start, list[last].Site.End, restate(list[last], r.aim.To))
 	}
 	for i := 0; i < len(list); i++ {
 		first := i

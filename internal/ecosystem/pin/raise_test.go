@@ -38,16 +38,13 @@ func TestRaise(t *testing.T) {
 			ours = append(ours, p)
 		}
 	}
-	edits, notes, err := Raise(before, ours, to, func(p model.Pin) bool {
-		low := Low(p)
-		return low != nil && low.Compare(to) >= 0
-	})
+	raised, err := Raise(before, ours, Aim{To: to, Low: to, Enough: func(v version.Version) bool { return v.Compare(to) >= 0 }})
 	require.NoError(t, err)
 	got := map[string]string{}
 	for name, f := range before {
 		got[name] = string(f.Data)
 	}
-	for _, e := range edits {
+	for _, e := range raised.Edits {
 		got[e.File] = string(e.New)
 	}
 	for name, text := range want {
@@ -58,5 +55,5 @@ func TestRaise(t *testing.T) {
 		"digest.Dockerfile:2 states runtime/node in a way that cannot be changed from here: it is named by its digest alone",
 		"digest.Dockerfile:3 states runtime/node in a way that cannot be changed from here: its tag comes from a variable that has no value here",
 		"gradle-wrapper.properties:1: the digest behind 8.10.2 is dropped, since it holds for that version alone; put the one of 20.9 there",
-	}, notes)
+	}, raised.Notes)
 }

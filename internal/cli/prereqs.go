@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
+
+func (a *app) prereqs() *cobra.Command {
+	var opt work.PrereqOptions
+	var draw string
+	cmd := &cobra.Command{
+		Use:   "prereqs",
+		Short: "Tell what must be true first: runtimes, tools, platforms and images",
+		Long: `Prereqs tells what the destination needs besides packages, and what that needs
+in turn: by whom it is needed, where it is stated, what is installed here, and
+what is to be done. Needs come from the packages themselves and from compat
+books. Without --to and --reach it is told for what is locked now. It ends with
+status 1 if anything is missing.`,
+		Example: `  bellwether prereqs
+  bellwether prereqs --to quayside@^4
+  bellwether prereqs --to quayside@^4 --draw chain.svg`,
+		Args: a.noArgs,
+		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
+			opt.Now = opt.Now || len(opt.To) == 0 && opt.Reach == ""
+			r, err := p.Prereqs(ctx, opt)
+			if err != nil {
+				return a.conflict(err, "There is no way to "+joined(opt.To, "meet all of it")+":")
+			}
+			if draw != "" {
+				picture, err := view.Chain(draw, r)
+				if err != nil {
+					return usageError{err}
+				}
+				if err := os.WriteFile(draw, picture, 0o644); err != nil {
+					return fmt.Errorf("drawing the chain: %w", err)
+				}
+			}
+			if err := o.Prereqs(r); err != nil {
+				return err
+			}
+			if slices.ContainsFunc(r.Rows, func(row model.Prereq) bool { return row.Verdict != model.VerdictMet }) {
+				return errProblem
+			}
+			return nil
+		}),
+	}
+	a.destinationFlags(cmd, &opt.RouteOptions)
+	cmd.Flags().BoolVar(&opt.Now, "now", false, "tell it for what is locked now, whatever the settings' reach")
+	cmd.Flags().StringVar(&draw, "draw", "", "draw the chain of needs, too, into a `file`.svg or file.dot (Graphviz)")
+	a.registryFlags(cmd)
+	return cmd
+}
+
+// destinationFlags are the flags of commands that compute a route.
+func (a *app) destinationFlags(cmd *cobra.Command, opt *work.RouteOptions) {
+	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`; may be given several times")
+	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how far everything else may move by itself: patch, minor or major")
+	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages`, runtimes and tools that stay where they are")
+	cmd.Flags().Var((*preference)(&opt.Prefer), "prefer", "of a runtime or tool that must move, take the `lowest` version that will do, the lowest that is still supported, or the newest")
+	a.bookFlag(cmd)
+}
+
+func (a *app) bookFlag(cmd *cobra.Command) {
+	cmd.Flags().StringSliceVar(&a.books, "books", nil, "further compat books: `files`, or folders of them")
+}
+
+// preference is the value of --prefer.
+type preference compat.Prefer
+
+// String is the value.
+func (p *preference) String() string { return string(*p) }
+
+// Type names the value in the help.
+func (p *preference) Type() string { return "preference" }
+
+// Set reads the value.
+func (p *preference) Set(text string) error {
+	if !slices.Contains(compat.Prefers, compat.Prefer(text)) {
+		return fmt.Errorf("it is lowest, supported or newest")
+	}
+	*p = preference(text)
+	return nil
+}

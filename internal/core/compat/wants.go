@@ -1,0 +1,85 @@
+package compat
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+)
+
+// Wants are ranges of one runtime, tool, platform or image that must all hold.
+type Wants struct {
+	texts  []string
+	ranges []version.Range
+	not    []bool
+}
+
+const notMark = "not "
+
+// ReadWants reads what a route keeps: ">=20", "not <18".
+func ReadWants(texts []string) (Wants, error) {
+	w := Wants{}
+	for _, text := range texts {
+		bare, not := strings.CutPrefix(text, notMark)
+		rng, err := version.Plain{}.ParseRange(bare)
+		if err != nil {
+			return w, fmt.Errorf("what is needed: %w", err)
+		}
+		w.add(text, rng, not)
+	}
+	return w, nil
+}
+
+// WantsOf are what an answer's needs demand of a subject.
+func (n *Answer) WantsOf(s model.Subject) Wants {
+	w := Wants{}
+	for _, l := range n.Links {
+		if l.Need.Subject != s || l.Need.Range == nil {
+			continue
+		}
+		text := l.Need.Text
+		if l.Not {
+			text = notMark + text
+		}
+		w.add(text, l.Need.Range, l.Not)
+	}
+	return w
+}
+
+func (w *Wants) add(text string, rng version.Range, not bool) {
+	if !slices.Contains(w.texts, text) {
+		w.texts, w.ranges, w.not = append(w.texts, text), append(w.ranges, rng), append(w.not, not)
+	}
+}
+
+// Texts are the ranges in the form that ReadWants reads.
+func (w Wants) Texts() []string { return w.texts }
+
+// Empty tells whether nothing is needed.
+func (w Wants) Empty() bool { return len(w.texts) == 0 }
+
+// Hold tells whether a version is enough.
+func (w Wants) Hold(v version.Version) bool {
+	for i, r := range w.ranges {
+		if r.Contains(v) == w.not[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// Lowest is the lowest version that the ranges are written with and that is
+// enough, or otherwise the one given.
+func (w Wants) Lowest(otherwise version.Version) version.Version {
+	lowest := otherwise
+	for _, r := range w.ranges {
+		for _, v := range Bounds(version.Plain{}, r) {
+			if w.Hold(v) && v.Compare(lowest) < 0 {
+				lowest = v
+			}
+		}
+	}
+	return lowest
+}

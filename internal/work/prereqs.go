@@ -1,0 +1,248 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/pin"
+)
+
+// PrereqOptions say what prerequisites are asked about.
+type PrereqOptions struct {
+	RouteOptions
+	Now bool // what is locked now, rather than a destination
+}
+
+// Prereqs tells what must be true first: every runtime, tool, platform and image
+// that the destination needs, with those that they need in turn. The error is a
+// *solve.Conflict where nothing meets all of it.
+func (p *Project) Prereqs(ctx context.Context, opt PrereqOptions) (*model.Prereqs, error) {
+	s, err := p.shelf(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now, err := p.stateOf(p.fsys)
+	if err != nil {
+		return nil, err
+	}
+	result := &model.Prereqs{Rows: []model.Prereq{}, Chain: []model.ChainLink{}, Notes: slices.Clone(s.notes)}
+	end := now
+	if !opt.Now {
+		planned, err := p.plan(ctx, opt.RouteOptions)
+		if err != nil {
+			return nil, err
+		}
+		result.Destination = planned.route.Destination
+		if end, err = p.stateOf(planned.end()); err != nil {
+			return nil, err
+		}
+		end.pins = now.pins
+	}
+	q, err := p.question(ctx, opt.Prefer, append(slices.Clone(opt.Hold), p.Settings.Hold...), end)
+	if err != nil {
+		return nil, err
+	}
+	a, err := q.Answer(ctx)
+	if err != nil {
+		return nil, err
+	}
+	w := &prereqWriter{p: p, shelf: s, now: now, end: end, answer: a}
+	for _, l := range a.Links {
+		result.Chain = append(result.Chain, w.link(l))
+	}
+	for _, n := range p.needs(ctx, end, a) {
+		result.Rows = append(result.Rows, w.row(n))
+	}
+	result.Rows = append(result.Rows, w.packages()...)
+	return result, nil
+}
+
+// prereqWriter puts what was found into the words of results.
+type prereqWriter struct {
+	p        *Project
+	shelf    *shelf
+	now, end *state
+	answer   *compat.Answer
+}
+
+// name is a subject with the version that it has in the end.
+func (w *prereqWriter) name(s model.Subject) string {
+	if v := w.answer.Chosen[s]; v != nil {
+		return s.String() + " " + v.String()
+	}
+	if all := w.end.packages[s]; len(all) > 0 && all[0].Version != "" {
+		return s.String() + " " + all[0].Version
+	}
+	return s.String()
+}
+
+func (w *prereqWriter) link(l compat.Link) model.ChainLink {
+	link := model.ChainLink{By: w.name(l.By), Need: l.Need.Subject.String(), Range: l.Need.Text, Holds: w.holds(l)}
+	if l.Not {
+		link.Range = "not " + l.Need.Text
+	}
+	var with []string
+	for _, c := range l.With {
+		with = append(with, c.String())
+	}
+	link.With = strings.Join(with, ", ")
+	if l.Rule != nil {
+		link.Rule, link.Because, link.Source, link.Place = l.Rule.ID, l.Rule.Because, l.Rule.Source, l.Rule.Place()
+	} else {
+		link.Place, link.Because = l.Demand.Place, "it states so"
+		if len(l.Demand.Via) > 0 {
+			link.With = "by way of " + strings.Join(l.Demand.Via, ", ")
+		}
+	}
+	return link
+}
+
+// holds tells whether a need is met as things are now.
+func (w *prereqWriter) holds(l compat.Link) bool {
+	if !l.Need.Subject.IsPin() {
+		return w.now.world().Holds(l.Need) != l.Not
+	}
+	known := false
+	for _, q := range w.now.pinsOf(l.Need.Subject) {
+		if low := pin.Low(q); low != nil {
+			known = true
+			if l.Need.Range.Contains(low) == l.Not {
+				return false
+			}
+		}
+	}
+	for _, i := range w.p.machine().Versions(context.Background(), l.Need.Subject) {
+		if v, err := (version.Plain{}).Parse(i.Version); err == nil && l.Need.Range.Contains(v) != l.Not {
+			return true
+		}
+		known = true
+	}
+	return known && len(w.now.pinsOf(l.Need.Subject)) > 0
+}
+
+// because are the needs that lead to a subject, from the outermost on.
+func (w *prereqWriter) because(s model.Subject, seen []model.Subject) []string {
+	if slices.Contains(seen, s) {
+		return nil
+	}
+	seen = append(seen, s)
+	var lines []string
+	for _, l := range w.answer.Links {
+		if l.Need.Subject != s {
+			continue
+		}
+		for _, line := range append(w.because(l.By, seen), w.sentence(l)) {
+			if !slices.Contains(lines, line) {
+				lines = append(lines, line)
+			}
+		}
+	}
+	return lines
+}
+
+func (w *prereqWriter) sentence(l compat.Link) string {
+	text := w.name(l.By) + " needs " + l.Need.String()
+	if l.Not {
+		text = w.name(l.By) + " does not work with " + l.Need.String()
+	}
+	if l.Rule != nil {
+		return fmt.Sprintf("%s: %s (%s)", text, strings.TrimSuffix(l.Rule.Because, "."), l.Rule.Place())
+	}
+	if len(l.Demand.Via) > 0 {
+		return fmt.Sprintf("%s, as it states; %s asks for it (%s)", text, strings.Join(l.Demand.Via, ", "), l.Demand.Place)
+	}
+	return fmt.Sprintf("%s, as it states (%s)", text, l.Demand.Place)
+}
+
+func (w *prereqWriter) row(n *need) model.Prereq {
+	row := model.Prereq{
+		Subject: n.subject.String(), PURL: n.subject.PURL(n.to.String()), Need: n.to.String(), Wants: n.wants.Texts(), Because: w.because(n.subject, nil), Verdict: n.verdict(),
+	}
+	if v := stated(n.pins); v != nil {
+		row.Have = v.String()
+	}
+	for _, q := range n.pins {
+		low := pin.Low(q)
+		row.Stated = append(row.Stated, model.PrereqPlace{Place: q.Site.String(), Range: q.Range, Enough: low != nil && n.wants.Hold(low), Why: q.Unknown})
+	}
+	for _, i := range n.installed {
+		row.Installed = append(row.Installed, i.Version)
+	}
+	if on, _ := w.shelf.ends(n.subject, n.to); !on.IsZero() {
+		row.Ends, row.Ended = on.Format(time.DateOnly), on.Before(w.p.today())
+	}
+	row.Next = n.next()
+	return row
+}
+
+func (n *need) verdict() string {
+	switch {
+	case n.raise && n.install:
+		return model.VerdictBoth
+	case n.raise:
+		return model.VerdictRaise
+	case n.install:
+		return model.VerdictInstall
+	case n.unknown:
+		return model.VerdictUnknown
+	}
+	return model.VerdictMet
+}
+
+// next is what a person has to do for a need, "" for nothing.
+func (n *need) next() string {
+	wants := strings.Join(n.wants.Texts(), " and ")
+	switch {
+	case n.install && len(n.installed) > 0:
+		return fmt.Sprintf("install %s %s on this machine, which has %s", n.subject, wants, n.installed[0].Version)
+	case n.install:
+		return fmt.Sprintf("install %s %s on this machine", n.subject, wants)
+	case n.unknown:
+		return fmt.Sprintf("see that %s is %s; no file states it, and it cannot be asked for", n.subject, wants)
+	}
+	return ""
+}
+
+// packages are the packages that rules need.
+func (w *prereqWriter) packages() []model.Prereq {
+	var rows []model.Prereq
+	before, after := w.now.world(), w.end.world()
+	for _, l := range w.answer.Links {
+		if l.Need.Subject.IsPin() || l.Not {
+			continue
+		}
+		row := model.Prereq{
+			Subject: l.Need.Subject.String(), Wants: []string{l.Need.Text}, Because: w.because(l.Need.Subject, nil), Verdict: model.VerdictUnknown,
+		}
+		if have := before[l.Need.Subject]; len(have) > 0 {
+			row.Have = have[0].String()
+		}
+		for _, part := range w.now.parts {
+			for _, r := range part.Requirements {
+				if r.Subject == l.Need.Subject {
+					row.Stated = append(row.Stated, model.PrereqPlace{Place: r.Site.String(), Range: r.Range, Enough: before.Holds(l.Need)})
+				}
+			}
+		}
+		switch {
+		case before.Holds(l.Need):
+			row.Verdict, row.Need = model.VerdictMet, row.Have
+		case after.Holds(l.Need):
+			row.Verdict, row.Need = model.VerdictMove, after[l.Need.Subject][0].String()
+		case len(row.Stated) == 0:
+			row.Need, row.Next = l.Need.Text, fmt.Sprintf("add %s %s to a manifest; nothing requires it", l.Need.Subject, l.Need.Text)
+		default:
+			row.Verdict, row.Need = model.VerdictMove, l.Need.Text
+			row.Next = fmt.Sprintf("bellwether route --to %s@%s", l.Need.Subject.Name, l.Need.Text)
+		}
+		row.PURL = l.Need.Subject.PURL(row.Need)
+		rows = append(rows, row)
+	}
+	return rows
+}

@@ -1,0 +1,344 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+)
+
+// applyBooks puts what the compat books say of a component's packages into its
+// plan: what holds in every state, families, and what skips no major.
+func (p *Project) applyBooks(ctx context.Context, part *Part, plan *route.Plan) error {
+	s, err := p.shelf(ctx)
+	if err != nil {
+		return err
+	}
+	now, err := p.stateOf(p.fsys)
+	if err != nil {
+		return err
+	}
+	b := &bookApplier{part: part, world: now.world(), plan: plan}
+	for _, pins := range now.pins {
+		if v := stated(pins); v != nil {
+			b.world[pins[0].Subject] = []version.Version{v}
+		}
+	}
+	for _, r := range s.rules {
+		if r.Foreign != "" {
+			continue
+		}
+		switch r.Kind {
+		case compat.Needs:
+			for _, then := range r.Then {
+				if !then.Subject.IsPin() {
+					b.rule(r, r.When, &then)
+				}
+			}
+		case compat.Clashes:
+			b.rule(r, r.When, nil)
+		case compat.Together:
+			b.together(r)
+		case compat.Stepwise:
+			for _, subject := range r.Subjects {
+				if s := b.subject(subject); s != nil {
+					s.Stepwise = fmt.Sprintf("%s must not skip a major: %s (%s)", subject, r.Because, r.Place())
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// bookApplier turns rules into those of a plan.
+type bookApplier struct {
+	part  *Part
+	world compat.World // packages and what is stated, as things are
+	plan  *route.Plan
+}
+
+// subject is the requirement on a subject, nil if there is none that moves.
+func (b *bookApplier) subject(s model.Subject) *route.Subject {
+	for _, r := range b.part.Requirements {
+		if r.Subject != s {
+			continue
+		}
+		for _, sub := range b.plan.Subjects {
+			if sub.Name == r.Name {
+				return sub
+			}
+		}
+	}
+	return nil
+}
+
+// rule adds a rule: its conditions do not all hold, or with then, that holds
+// besides. Conditions on what this component does not move count as they are
+// now. A rule that is broken now may stay broken until something moves.
+func (b *bookApplier) rule(r *compat.Rule, when []compat.Condition, then *compat.Condition) {
+	rule := route.Rule{Why: r.String()}
+	broken := true
+	add := func(s *route.Subject, in func(v version.Version) bool) {
+		rule.Terms = append(rule.Terms, route.Term{Name: s.Name, In: in})
+		broken = broken && s.At != nil && in(s.At)
+	}
+	for _, c := range when {
+		if s := b.subject(c.Subject); s != nil {
+			add(s, func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) })
+		} else if !b.world.Holds(c) {
+			return
+		}
+	}
+	if then != nil {
+		s := b.subject(then.Subject)
+		switch {
+		case s != nil:
+			add(s, func(v version.Version) bool { return !then.Range.Contains(v) })
+		case b.world.Holds(*then):
+			return
+		default:
+			rule.Why += fmt.Sprintf("; nothing requires %s here", then.Subject)
+		}
+	}
+	if len(rule.Terms) == 0 {
+		return
+	}
+	b.put(rule, broken)
+}
+
+func (b *bookApplier) put(rule route.Rule, broken bool) {
+	if broken {
+		last := &rule.Terms[len(rule.Terms)-1]
+		in := last.In
+		for _, s := range b.plan.Subjects {
+			if s.Name == last.Name {
+				at := s.At
+				last.In = func(v version.Version) bool { return in(v) && v.Compare(at) != 0 }
+			}
+		}
+	}
+	b.plan.Rules = append(b.plan.Rules, rule)
+}
+
+// together adds the rules of a family, pair by pair and line by line, and lets
+// its members move in one leg.
+func (b *bookApplier) together(r *compat.Rule) {
+	var members []*route.Subject
+	for _, subject := range r.Subjects {
+		if s := b.subject(subject); s != nil {
+			members = append(members, s)
+		}
+	}
+	order := b.plan.Order
+	reach := r.Share.Reach()
+	for _, s := range members {
+		for _, t := range members {
+			if s == t {
+				continue
+			}
+			if !slices.Contains(s.Family, t.Name) {
+				s.Family = append(s.Family, t.Name)
+			}
+			for i, line := range s.Releases {
+				if i > 0 && order.Step(s.Releases[i-1], line) <= reach {
+					continue // the same line as the one before
+				}
+				same := func(v version.Version) bool { return order.Step(line, v) <= reach }
+				apart := func(v version.Version) bool { return order.Step(line, v) > reach }
+				b.put(route.Rule{Why: r.String(), Terms: []route.Term{{Name: s.Name, In: same}, {Name: t.Name, In: apart}}},
+					s.At != nil && t.At != nil && same(s.At) && apart(t.At))
+			}
+		}
+	}
+}
+
+// addPrerequisites puts legs before those that need them: runtimes, tools,
+// platforms and images that are stated too low, and what a person has to do. It
+// gives the packages that rules need, and that should go first.
+func (p *Project) addPrerequisites(ctx context.Context, opt RouteOptions, r *planned) ([]destination, error) {
+	w := &prerequisites{p: p, opt: opt, hold: append(slices.Clone(opt.Hold), p.Settings.Hold...), route: r, told: map[string]bool{}}
+	if err := w.walk(ctx); err != nil {
+		return nil, err
+	}
+	r.route.Legs = w.legs
+	r.notices = append(r.notices, w.notices...)
+	return w.first(), nil
+}
+
+// prerequisites walks along a route from state to state.
+type prerequisites struct {
+	p       *Project
+	opt     RouteOptions
+	hold    []string
+	route   *planned
+	base    map[model.Subject]*need // what is needed as things are
+	start   *state
+	end     *compat.Answer
+	last    *state
+	legs    []model.Leg
+	notices []string
+	told    map[string]bool
+}
+
+func (w *prerequisites) walk(ctx context.Context) error {
+	var err error
+	if w.start, err = w.p.stateOf(w.p.fsys); err != nil {
+		return err
+	}
+	w.base = map[model.Subject]*need{}
+	if a, err := w.answer(ctx, w.start); err == nil {
+		for _, n := range w.p.needs(ctx, w.start, a) {
+			w.base[n.subject] = n
+			if n.raise {
+				w.notices = append(w.notices, fmt.Sprintf("%s is stated too low for what is locked already; bellwether prereqs --now tells where", n.subject))
+			}
+		}
+	}
+	// The platform's places are changed in a tree of their own, beside packages.
+	platform, before := w.start, w.start
+	for i, leg := range w.route.route.Legs {
+		after, err := w.p.stateOf(w.route.stops[i])
+		if err != nil {
+			return err
+		}
+		after.pins, before.pins = platform.pins, platform.pins
+		a, err := w.answer(ctx, before, after)
+		together := err != nil
+		if err != nil {
+			// What suits the state before does not suit the one after: both move
+			// at once, if that goes.
+			if a, err = w.answer(ctx, after); err != nil {
+				if c, ok := conflictOf(err); ok {
+					return &NoWay{Conflict: c}
+				}
+				return err
+			}
+		}
+		if platform, err = w.prepare(ctx, platform, &leg, w.p.needs(ctx, after, a), together); err != nil {
+			return err
+		}
+		w.legs = append(w.legs, leg)
+		w.end, w.last, before = a, after, after
+	}
+	return nil
+}
+
+func (w *prerequisites) answer(ctx context.Context, states ...*state) (*compat.Answer, error) {
+	q, err := w.p.question(ctx, w.opt.Prefer, w.hold, states...)
+	if err != nil {
+		return nil, err
+	}
+	return q.Answer(ctx)
+}
+
+// prepare makes the legs that a leg needs before it, what is needed by others
+// first. With together, places change in the leg itself.
+func (w *prerequisites) prepare(ctx context.Context, platform *state, leg *model.Leg, needs []*need, together bool) (*state, error) {
+	for _, n := range inOrder(needs) {
+		wants := strings.Join(n.wants.Texts(), ", ")
+		known := w.base[n.subject]
+		same := known != nil && strings.Join(known.wants.Texts(), ", ") == wants
+		if next := n.next(); next != "" && !(same && known.next() != "") && !w.told[next] {
+			w.told[next] = true
+			verb := "install "
+			if n.unknown {
+				verb = "see to "
+			}
+			w.legs = append(w.legs, model.Leg{ID: "0-" + route.Slug(verb+n.subject.Name), Title: "for you: " + verb + n.subject.String() + " " + wants, Steps: []model.Step{{
+				Text: next, Because: n.reason(), Subject: n.subject, Wants: n.wants.Texts(),
+			}}})
+		}
+		if !n.raise || same && known.raise {
+			continue
+		}
+		raised, err := w.p.raisePins(ctx, platform, n.subject, n.aim())
+		if err != nil {
+			return nil, err
+		}
+		if len(raised.Edits) == 0 {
+			continue
+		}
+		from := "unstated"
+		if v := stated(n.pins); v != nil {
+			from = v.String()
+		}
+		move := model.Move{Subject: n.subject, Name: n.subject.String(), From: from, To: n.to.String(), Sites: raised.Sites, Because: n.reason(), Wants: n.wants.Texts()}
+		own := slices.ContainsFunc(leg.Moves, func(m model.Move) bool { return m.Subject == n.subject })
+		if together || own {
+			leg.Moves = append(leg.Moves, move)
+		} else {
+			title := fmt.Sprintf("%s to %s", n.subject, n.to)
+			w.legs = append(w.legs, model.Leg{ID: "0-" + route.Slug(title), Title: title, Moves: []model.Move{move}})
+		}
+		w.notices = append(w.notices, raised.Notes...)
+		if platform, err = w.p.stateOf(overlay.With(platform.fsys, raised.Edits)); err != nil {
+			return nil, err
+		}
+	}
+	return platform, nil
+}
+
+// reason is the first need, in words.
+func (n *need) reason() string {
+	l := n.links[0]
+	by := l.By.String()
+	if l.Rule != nil {
+		return fmt.Sprintf("%s needs %s (%s)", by, n.wants.Texts()[0], l.Rule.ID)
+	}
+	return fmt.Sprintf("%s %s states that it needs %s", by, l.Demand.Which, n.wants.Texts()[0])
+}
+
+// inOrder puts what others need before them.
+func inOrder(needs []*need) []*need {
+	var list []*need
+	done := map[model.Subject]bool{}
+	var visit func(n *need)
+	visit = func(n *need) {
+		if done[n.subject] {
+			return
+		}
+		done[n.subject] = true
+		for _, other := range needs {
+			for _, l := range other.links {
+				if l.By == n.subject {
+					visit(other)
+				}
+			}
+		}
+		list = append(list, n)
+	}
+	for _, n := range needs {
+		visit(n)
+	}
+	return list
+}
+
+// first are the packages that rules need at the end, that did not do at the
+// start, and that nobody asked for.
+func (w *prerequisites) first() []destination {
+	if w.end == nil {
+		return nil
+	}
+	var list []destination
+	now := w.start.world()
+	for _, l := range w.end.Links {
+		if l.Need.Subject.IsPin() || l.Not || now.Holds(l.Need) {
+			continue
+		}
+		for _, part := range w.p.Components {
+			for _, r := range part.Requirements {
+				asked := slices.ContainsFunc(w.opt.To, func(text string) bool { return strings.HasPrefix(text, r.Name+"@") })
+				if r.Subject == l.Need.Subject && r.Fixed == "" && !asked {
+					list = append(list, destination{name: r.Name, rng: l.Need.Text, text: r.Name + "@" + l.Need.Text, because: fmt.Sprintf("%s needs it (%s)", l.By, l.Rule.ID)})
+				}
+			}
+		}
+	}
+	return list
+}
