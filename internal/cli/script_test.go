@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"crypto/rand"
+	"crypto/sha256"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -37,6 +38,7 @@ func TestMain(m *testing.M) {
 //	modules FILE [FAULT PATH]    the same for Go modules, with GOPROXY; further
 //	                             faults are 410, tampered and escaping (archives)
 //	sums FILE                    serve a checksum database of modules, with GOSUMDB
+//	page FILE                    serve a file at PAGE_URL; without FILE, stop
 //	commit                       make a git repository of the work folder, or
 //	                             commit what has changed
 //	status N CMD ARGS            run a command that must exit with status N
@@ -63,6 +65,7 @@ func TestScripts(t *testing.T) {
 				e.Setenv("GIT_"+who+"_EMAIL", "crew@saltmarsh.example")
 			}
 			e.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
+			e.Values["page"] = &pageServer{}
 			return nil
 		},
 		Condition: func(cond string) (bool, error) {
@@ -73,7 +76,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "commit": commit, "status": wantStatus, "interrupt": interrupt,
+			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "commit": commit, "status": wantStatus, "interrupt": interrupt,
 		},
 	})
 }
@@ -116,6 +119,21 @@ func serveModules(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Setenv("GOPROXY", url)
 	ts.Setenv("PROXY_HOST", strings.TrimPrefix(url, "http://"))
 }
+
+func servePage(ts *testscript.TestScript, _ bool, args []string) {
+	if len(args) == 0 {
+		ts.Value("page").(*pageServer).Close()
+		return
+	}
+	text := ts.ReadFile(args[0])
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(text)) }))
+	*ts.Value("page").(*pageServer) = pageServer{server}
+	ts.Setenv("PAGE_URL", server.URL+"/pier.yaml")
+	ts.Setenv("PAGE_SHA256", fmt.Sprintf("%x", sha256.Sum256([]byte(text))))
+}
+
+// pageServer serves a script's page.
+type pageServer struct{ *httptest.Server }
 
 func serveSums(ts *testscript.TestScript, _ bool, args []string) {
 	u, err := shorthand.Modules(ts.ReadFile(args[0]))

@@ -40,6 +40,14 @@ type Ecosystem interface {
 	Tools() [][]string
 }
 
+// Rewriter is an ecosystem in whose manifests requirements can be renamed and
+// added.
+type Rewriter interface {
+	// Rewrite gives the edits of the manifests alone; Resolve follows with
+	// what the changes mean.
+	Rewrite(c *model.Component, changes []route.Change) ([]model.FileEdit, error)
+}
+
 // Surroundings are what a registry may use of the world.
 type Surroundings struct {
 	Root    string   // the project's folder

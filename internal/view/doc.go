@@ -3,6 +3,7 @@
 package view
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -247,15 +248,18 @@ func show(w io.Writer, f Format, colour bool, schema string, v any, d *document)
 
 // showJSON writes v as an object whose first member names its schema.
 func showJSON(w io.Writer, schema string, v any) error {
-	body, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
+	var body bytes.Buffer
+	e := json.NewEncoder(&body)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false) // a range stays ">=20"
+	if err := e.Encode(v); err != nil {
 		return err
 	}
 	head, err := json.Marshal("bellwether/" + schema + "/1")
 	if err != nil {
 		return err
 	}
-	rest := strings.TrimPrefix(string(body), "{")
+	rest := strings.TrimPrefix(strings.TrimSpace(body.String()), "{")
 	if rest != "}" {
 		rest = "," + rest
 	}

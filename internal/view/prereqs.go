@@ -36,7 +36,11 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 			}
 		}
 		if row.Ended {
-			notes = append(notes, line{span{row.Subject + " " + row.Need, warn}, plain(" is past its end since %s; --prefer supported takes the lowest that is not", row.Ends)})
+			text := " is past its end since " + row.Ends
+			if row.Verdict == model.VerdictRaise || row.Verdict == model.VerdictBoth {
+				text += "; --prefer supported takes the lowest that is not"
+			}
+			notes = append(notes, line{span{row.Subject + " " + row.Need, warn}, plain("%s", text)})
 		}
 		if row.Next != "" {
 			notes = append(notes, line{span{"for you", bad}, plain(": %s", row.Next)})

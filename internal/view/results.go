@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -80,6 +81,23 @@ func (o Out) Survey(s *model.Survey) error {
 			d.add(gap{}, notes)
 		}
 	}
+	if len(s.Remarks) > 0 {
+		var notes list
+		for _, r := range s.Remarks {
+			row := line{span{r.Subject, remarkStyle(r)}, plain(" %s", r.Text)}
+			if r.Because != "" {
+				row = append(row, plain(": %s", strings.TrimSuffix(r.Because, ".")))
+			}
+			if r.Place != "" {
+				row = append(row, span{" (" + r.Place + ")", faint})
+			}
+			if r.Fix != "" {
+				row = append(row, plain("; %s", r.Fix))
+			}
+			notes = append(notes, row)
+		}
+		d.add(gap{}, heading{"what does not fit, and what ends", "by what packages state and compat books say"}, notes)
+	}
 	if len(s.Unread) > 0 {
 		var notes list
 		for _, text := range s.Unread {
@@ -88,6 +106,14 @@ func (o Out) Survey(s *model.Survey) error {
 		d.add(gap{}, notes)
 	}
 	return o.show("survey", s, d)
+}
+
+// remarkStyle is how urgent a remark is.
+func remarkStyle(r model.SurveyRemark) style {
+	if r.On != "" && r.Days > 0 {
+		return warn
+	}
+	return bad
 }
 
 // pinGrid has a row for each place, and the subject in the first of its rows.
@@ -277,7 +303,10 @@ func proofList(lines []string) list {
 }
 
 func moveGrid(moves []model.MoveSummary) grid {
-	g := grid{columns: []string{"", "from", "to", "where", "because"}}
+	g := grid{columns: []string{"package", "from", "to", "because"}}
+	if slices.ContainsFunc(moves, func(m model.MoveSummary) bool { return len(m.Needs) > 0 }) {
+		g.columns[0] = "what"
+	}
 	for _, m := range moves {
 		to := span{m.To, good}
 		if m.To == "" {
@@ -291,13 +320,39 @@ func moveGrid(moves []model.MoveSummary) grid {
 		if m.Becomes != "" {
 			because += ", as " + m.Becomes
 		}
-		places := ""
-		if len(m.Needs) > 0 { // of a package it is the manifest
-			places = strings.Join(m.Places, " ")
-		}
-		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, plain("%s", places), span{because, faint}})
+		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, span{because, faint}})
 	}
 	return g
+}
+
+// placesOf are the places of runtimes, tools and images that move, a line each;
+// of a package it is the manifest.
+func placesOf(moves []model.MoveSummary) list {
+	var all list
+	for _, m := range moves {
+		if len(m.Needs) == 0 || len(m.Places) == 0 {
+			continue
+		}
+		var files []string
+		for _, place := range m.Places {
+			file, number, _ := strings.Cut(place, ":")
+			switch at := slices.IndexFunc(files, func(f string) bool { return strings.HasPrefix(f, file+":") }); {
+			case at < 0:
+				files = append(files, place)
+			case !slices.Contains(strings.Split(files[at], ":"), number):
+				files[at] += ":" + number
+			}
+		}
+		slices.Sort(files)
+		for i, f := range files {
+			file, numbers, _ := strings.Cut(f, ":")
+			lines := strings.Split(numbers, ":")
+			slices.SortFunc(lines, func(a, b string) int { return cmp.Or(len(a)-len(b), strings.Compare(a, b)) })
+			files[i] = file + ":" + strings.Join(lines, ",")
+		}
+		all = append(all, line{span{"in " + strings.Join(files, ", "), faint}})
+	}
+	return all
 }
 
 // Route shows the legs of a computed route.
@@ -310,7 +365,9 @@ func (o Out) Route(r *model.RouteResult) error {
 	}
 	components := map[string]bool{}
 	for _, l := range r.Legs {
-		components[l.Component] = true
+		if l.Component != "" {
+			components[l.Component] = true
+		}
 	}
 	for _, l := range r.Legs {
 		d.add(gap{}, legHeading(l, len(components) > 1))
@@ -318,7 +375,7 @@ func (o Out) Route(r *model.RouteResult) error {
 			d.add(list{{plain("%s", s.Text)}, {span{"because " + s.Because, faint}}})
 		}
 		if len(l.Moves) > 0 {
-			d.add(moveGrid(l.Moves))
+			d.add(moveGrid(l.Moves), placesOf(l.Moves))
 		}
 		if n := len(l.Carried); n > 0 {
 			d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(l.Carried), faint}})
@@ -370,7 +427,7 @@ func carriedNames(moves []model.MoveSummary) string {
 // Leg shows what came of carrying out a leg.
 func (o Out) Leg(r *finding.LegResult) error {
 	d := &document{}
-	d.add(legHeading(r.Leg, r.Leg.Component != "."), moveGrid(r.Leg.Moves))
+	d.add(legHeading(r.Leg, r.Leg.Component != "."), moveGrid(r.Leg.Moves), placesOf(r.Leg.Moves))
 	for _, n := range r.Leg.Notes {
 		d.add(line{span{"  " + n, warn}})
 	}

@@ -445,7 +445,7 @@ func (p *Project) partOf(l *fileLeg) *Part {
 func (l *fileLeg) moves(part *Part) []model.Move {
 	var moves []model.Move
 	for _, m := range l.Moves {
-		move := model.Move{Subject: model.Subject{Name: m.Name}, Name: m.Name, From: m.From, To: m.To, Because: m.Because, Wants: m.Needs}
+		move := model.Move{Subject: model.Subject{Name: m.Name}, Name: m.Name, Becomes: m.Becomes, From: m.From, To: m.To, Because: m.Because, Wants: m.Needs}
 		if subject, isPin := m.pin(); isPin {
 			move.Subject = subject
 		} else if part != nil {
@@ -494,7 +494,8 @@ func (a *advance) solvePins(ctx context.Context, moved *movedLeg) error {
 		if len(st.pinsOf(subject)) == 0 {
 			return a.misfit(fmt.Sprintf("no file states %s", subject))
 		}
-		raised, err := a.raisePins(ctx, st, subject, aimOf(to, wants))
+		own := slices.ContainsFunc(moved.leg.Moves, func(m model.Move) bool { return m.Subject == subject })
+		raised, err := a.raisePins(ctx, st, subject, aimOf(to, wants), own)
 		if err != nil {
 			return err
 		}
@@ -521,11 +522,22 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	bounds := staying(part, "the leg does not move it")
 	because := map[string]string{}
 	var first []string
+	var changes []route.Change
 	for _, m := range a.leg.Moves {
 		if _, isPin := m.pin(); isPin {
 			continue
 		}
 		found := part.Find(m.Name)
+		if m.Range != "" { // it comes in, or gets another name
+			change := route.Change{New: m.Name, Range: m.Range}
+			if m.Becomes != "" {
+				change.Old, change.New = m.Name, m.Becomes
+			}
+			changes = append(changes, change)
+			because[m.Name] = m.Because
+			delete(bounds, m.Name)
+			continue
+		}
 		if len(found) == 0 {
 			return a.misfit(fmt.Sprintf("no manifest requires %s", m.Name))
 		}
@@ -543,7 +555,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		because[m.Name] = m.Because
 		first = append(first, m.Name)
 	}
-	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, First: first})
+	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, First: first, Changes: changes})
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		return fmt.Errorf("leg %s does not resolve as it stands in the route:\n  %s\n  next: put back what was dropped from it, or compute the route again", a.leg.ID, strings.Join(conflict.Proof().Lines(), "\n  "))

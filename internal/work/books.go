@@ -192,6 +192,17 @@ func (s *shelf) ends(subject model.Subject, v version.Version) (on time.Time, ru
 	return on, rule
 }
 
+// replaces is the rule by which a requirement of a component goes on under a
+// name, nil if there is none.
+func (s *shelf) replaces(part *Part, name string) *compat.Rule {
+	for _, r := range s.rules {
+		if r.Kind == compat.Replaced && r.New == (model.Subject{Kind: part.Ecosystem, Name: name}) && len(part.Find(r.Old.Name)) > 0 {
+			return r
+		}
+	}
+	return nil
+}
+
 // lines are the released lines of a subject.
 func (s *shelf) lines(subject model.Subject) []version.Version {
 	var all []version.Version

@@ -111,6 +111,29 @@ func (s *state) pinsOf(subject model.Subject) []model.Pin {
 	return nil
 }
 
+// with gives the state with the places of another: what manifests require
+// themselves is as in the state, all other places are the other's.
+func (s *state) with(places *state) *state {
+	both := *s
+	both.pins = nil
+	own := func(st *state, q model.Pin) bool {
+		part := partWith(st.parts, q.Site.File)
+		return part != nil && slices.ContainsFunc(part.Requirements, func(r model.Requirement) bool { return r.Subject == q.Subject })
+	}
+	for _, group := range places.pins {
+		pins := slices.DeleteFunc(slices.Clone(group), func(q model.Pin) bool { return own(places, q) })
+		for _, q := range s.pinsOf(group[0].Subject) {
+			if own(s, q) {
+				pins = append(pins, q)
+			}
+		}
+		if len(pins) > 0 {
+			both.pins = append(both.pins, pins)
+		}
+	}
+	return &both
+}
+
 // stated is what counts as the version that places state: the highest that one
 // of them names, else the highest that a range begins with. Places of lists, all
 // of which are tried, and those that resolving alone looks at, do not count.
@@ -184,8 +207,8 @@ func (p *Project) question(ctx context.Context, prefer compat.Prefer, hold []str
 				continue
 			}
 			v.Candidates = append(v.Candidates, installed)
-			if v.At == nil && i.Where == "" {
-				v.At = installed
+			if i.Where == "" {
+				v.Ready = installed
 			}
 		}
 		if slices.Contains(hold, subject.String()) && v.At != nil {
@@ -262,15 +285,15 @@ func aimOf(to version.Version, wants compat.Wants) pin.Aim {
 
 // raisePins gives the edits that take all places that state a subject, in a tree,
 // to an aim. Manifests are settled again afterwards, so that their locks say the
-// same as they do.
-func (p *Project) raisePins(ctx context.Context, st *state, subject model.Subject, aim pin.Aim) (*pin.Raised, error) {
+// same as they do. With others, what ecosystems move themselves is left out.
+func (p *Project) raisePins(ctx context.Context, st *state, subject model.Subject, aim pin.Aim, others bool) (*pin.Raised, error) {
 	pins := st.pinsOf(subject)
 	own := map[string]bool{} // manifests whose ecosystem moves the subject itself
 	var inFiles []model.Pin
 	for _, q := range pins {
 		part := partWith(st.parts, q.Site.File)
 		if part != nil && slices.ContainsFunc(part.Requirements, func(r model.Requirement) bool { return r.Subject == subject }) {
-			own[q.Site.File] = true
+			own[q.Site.File] = !others
 			continue
 		}
 		inFiles = append(inFiles, q)

@@ -42,7 +42,7 @@ func (p *Project) Prereqs(ctx context.Context, opt PrereqOptions) (*model.Prereq
 		if end, err = p.stateOf(planned.end()); err != nil {
 			return nil, err
 		}
-		end.pins = now.pins
+		end = end.with(now)
 	}
 	q, err := p.question(ctx, opt.Prefer, append(slices.Clone(opt.Hold), p.Settings.Hold...), end)
 	if err != nil {

@@ -246,14 +246,48 @@ func (p *Project) world(ctx context.Context, part *Part) (*world, error) {
 }
 
 func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error) {
-	o, err := w.registry.Resolve(ctx, ecosystem.Ask{Component: w.c, Goal: goal})
+	c, rewritten, err := w.rewritten(goal.Changes)
 	if err != nil {
 		return nil, err
+	}
+	o, err := w.registry.Resolve(ctx, ecosystem.Ask{Component: c, Goal: goal})
+	if err != nil {
+		return nil, err
+	}
+	o.Edits = mergeEdits(rewritten, o.Edits)
+	for _, change := range goal.Changes {
+		for i := range o.Moves {
+			if m := &o.Moves[i]; m.Name == change.New {
+				m.Range = change.Range
+				if old := w.c.Find(change.Old); len(old) > 0 {
+					m.Subject, m.Name, m.Becomes, m.From = old[0].Subject, change.Old, change.New, old[0].Locked
+				}
+			}
+		}
 	}
 	w.last = o
 	return &route.State{Moves: o.Moves, Carried: o.Carried, Notices: o.Notices}, nil
 }
 
+// rewritten gives the component with changes made to its manifest, and the edits
+// that make them.
+func (w *world) rewritten(changes []route.Change) (*model.Component, []model.FileEdit, error) {
+	if len(changes) == 0 {
+		return w.c, nil, nil
+	}
+	rewriter, ok := w.part.eco.(ecosystem.Rewriter)
+	if !ok {
+		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed or added", w.part.Manifest, w.part.Ecosystem)
+	}
+	edits, err := rewriter.Rewrite(w.c, changes)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := w.part.eco.Read(overlay.With(w.fsys, edits), w.part.Dir)
+	return c, edits, err
+}
+
+// Take makes the state that Solve found last the present one.
 func (w *world) Take() error {
 	w.fsys = overlay.With(w.fsys, w.last.Edits)
 	c, err := w.part.eco.Read(w.fsys, w.part.Dir)

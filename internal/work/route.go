@@ -128,10 +128,17 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		if err != nil {
 			return nil, err
 		}
+		if s, ok := model.ReadSubject(d.name); ok && s.IsPin() {
+			name := p.requiredAs(s)
+			if name == "" {
+				continue // places of files state it; they come after packages are planned
+			}
+			d.name = name
+		}
 		wishes = slices.DeleteFunc(wishes, func(o destination) bool { return o.name == d.name })
 		wishes = append(wishes, d)
 	}
-	if err := p.knownNames(wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
+	if err := p.knownNames(ctx, wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
 		return nil, err
 	}
 	r := &planned{route: &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}, start: p.fsys}
@@ -146,19 +153,46 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		if err != nil {
 			return nil, err
 		}
-		w, err := p.world(ctx, part)
-		if err != nil {
+		if err := p.planPart(ctx, part, r, wishes, reach, opt.Hold); err != nil {
 			return nil, err
 		}
-		w.fsys = r.end()
-		legs, notices, err := p.routePart(ctx, part, w, wishes, reach, opt.Hold)
+	}
+	return r, nil
+}
+
+// planPart adds the legs of a component. Where the way goes only by a newer
+// runtime that its manifest states, and nothing holds that, it is raised first.
+func (p *Project) planPart(ctx context.Context, part *Part, r *planned, wishes []destination, reach version.Reach, hold []string) error {
+	for {
+		w, err := p.world(ctx, part)
 		if err != nil {
-			return nil, err
+			return err
+		}
+		w.fsys = r.end()
+		legs, notices, err := p.routePart(ctx, part, w, wishes, reach, hold)
+		var no *NoWay
+		if errors.As(err, &no) && no.raise != nil && !p.holds(hold, part, no.raise.name) &&
+			!slices.ContainsFunc(wishes, func(d destination) bool { return d.name == no.raise.name }) {
+			wishes = append(slices.Clone(wishes), *no.raise)
+			continue
+		}
+		if err != nil {
+			return err
 		}
 		r.route.Legs = append(r.route.Legs, legs...)
 		r.stops, r.notices = append(r.stops, w.stops...), append(r.notices, notices...)
+		return nil
 	}
-	return r, nil
+}
+
+// holds tells whether a requirement is to stay where it is.
+func (p *Project) holds(hold []string, part *Part, name string) bool {
+	for _, h := range append(slices.Clone(hold), p.Settings.Hold...) {
+		if h == name || len(part.Find(name)) > 0 && part.Find(name)[0].Subject.String() == h {
+			return true
+		}
+	}
+	return false
 }
 
 func cmpOr(a, b string) string {
@@ -169,11 +203,20 @@ func cmpOr(a, b string) string {
 }
 
 // knownNames refuses names that no component requires.
-func (p *Project) knownNames(wishes []destination, holds []string) error {
+func (p *Project) knownNames(ctx context.Context, wishes []destination, holds []string) error {
+	s, err := p.shelf(ctx)
+	if err != nil {
+		return err
+	}
 	var known []string
 	for _, part := range p.Components {
 		for _, r := range part.Requirements {
 			known = append(known, r.Name, r.Subject.String())
+		}
+		for _, w := range wishes {
+			if s.replaces(part, w.name) != nil {
+				known = append(known, w.name)
+			}
 		}
 	}
 	names := holds
@@ -206,7 +249,12 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		}
 		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.name, Range: rng, Text: d.text, Because: d.because})
 	}
-	if reach == version.Stay && len(plan.Wishes) == 0 {
+	s, err := p.shelf(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	renames := slices.ContainsFunc(wishes, func(d destination) bool { return s.replaces(part, d.name) != nil })
+	if reach == version.Stay && len(plan.Wishes) == 0 && !renames {
 		return nil, nil, nil
 	}
 	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(hold), p.Settings.Hold...)); err != nil {
@@ -221,7 +269,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	if err := p.checkWishes(part, plan); err != nil {
 		return nil, nil, err
 	}
-	if err := p.applyBooks(ctx, part, plan); err != nil {
+	if err := p.applyBooks(ctx, part, plan, wishes); err != nil {
 		return nil, nil, err
 	}
 	// The plan follows its wishes as their names change.
@@ -237,6 +285,19 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		return nil, nil, no
 	}
 	return legs, notices, err
+}
+
+// requiredAs is the name under which a manifest requires a runtime, "" if none
+// does.
+func (p *Project) requiredAs(s model.Subject) string {
+	for _, part := range p.Components {
+		for _, r := range part.Requirements {
+			if r.Subject == s {
+				return r.Name
+			}
+		}
+	}
+	return ""
 }
 
 // narrow takes wishes that nobody named to the lowest line that will do.

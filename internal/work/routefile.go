@@ -45,9 +45,11 @@ type fileStep struct {
 }
 
 type fileMove struct {
-	Name    string   `yaml:"name"` // a requirement's, or "runtime/node"
+	Name    string   `yaml:"name"`              // a requirement's, or "runtime/node"
+	Becomes string   `yaml:"becomes,omitempty"` // its name afterwards, if another
 	From    string   `yaml:"from,omitempty"`
 	To      string   `yaml:"to"`
+	Range   string   `yaml:"range,omitempty"` // of one that is added or gets another name
 	Because string   `yaml:"because,omitempty"`
 	Needs   []string `yaml:"needs,omitempty"` // what is needed of a runtime, tool, platform or image
 }
@@ -76,7 +78,7 @@ func (p *Project) writeRoute(r *model.Route, previews []string) error {
 	for _, leg := range r.Legs {
 		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component}
 		for _, m := range leg.Moves {
-			l.Moves = append(l.Moves, fileMove{m.Name, m.From, m.To, m.Because, m.Wants})
+			l.Moves = append(l.Moves, fileMove{m.Name, m.Becomes, m.From, m.To, m.Range, m.Because, m.Wants})
 		}
 		for _, m := range leg.Carried {
 			l.Carried = append(l.Carried, describeCarried(m))

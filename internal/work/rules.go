@@ -11,11 +11,13 @@ import (
 	"bellwether/internal/core/overlay"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/pin"
 )
 
 // applyBooks puts what the compat books say of a component's packages into its
 // plan: what holds in every state, families, and what skips no major.
-func (p *Project) applyBooks(ctx context.Context, part *Part, plan *route.Plan) error {
+func (p *Project) applyBooks(ctx context.Context, part *Part, plan *route.Plan, renames []destination) error {
 	s, err := p.shelf(ctx)
 	if err != nil {
 		return err
@@ -45,6 +47,10 @@ func (p *Project) applyBooks(ctx context.Context, part *Part, plan *route.Plan) 
 			b.rule(r, r.When, nil)
 		case compat.Together:
 			b.together(r)
+		case compat.Replaced:
+			b.replaced(r, renames)
+		case compat.Restored:
+			b.restored(r)
 		case compat.Stepwise:
 			for _, subject := range r.Subjects {
 				if s := b.subject(subject); s != nil {
@@ -126,6 +132,52 @@ func (b *bookApplier) put(rule route.Rule, broken bool) {
 	b.plan.Rules = append(b.plan.Rules, rule)
 }
 
+// replaced lets a requirement go on under its new name, where that is asked for
+// or majors may move.
+func (b *bookApplier) replaced(r *compat.Rule, renames []destination) {
+	s := b.subject(r.Old)
+	if _, ok := b.part.eco.(ecosystem.Rewriter); !ok || s == nil || s.At == nil || s.Held || r.New.Kind != b.part.Ecosystem || len(b.part.Find(r.New.Name)) > 0 {
+		return
+	}
+	c := route.Change{Old: s.Name, New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID)}
+	asked := b.plan.Reach == version.Major
+	for _, d := range renames {
+		if d.name == c.New {
+			asked, c.Range = true, d.rng
+		}
+	}
+	if asked && c.Range != "" {
+		b.plan.Replaced = append(b.plan.Replaced, c)
+	}
+}
+
+// restored adds requirements that give back what something else no longer has.
+func (b *bookApplier) restored(r *compat.Rule) {
+	if _, ok := b.part.eco.(ecosystem.Rewriter); !ok {
+		return
+	}
+	var when []route.Term
+	for _, c := range r.When {
+		s := b.subject(c.Subject)
+		switch {
+		case s != nil:
+			when = append(when, route.Term{Name: s.Name, In: func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) }})
+		case !b.world.Holds(c):
+			return
+		}
+	}
+	if len(when) == 0 {
+		return
+	}
+	for _, by := range r.Then {
+		if by.Subject.Kind == b.part.Ecosystem && len(b.part.Find(by.Subject.Name)) == 0 {
+			b.plan.Restored = append(b.plan.Restored, route.Restore{When: when, Add: route.Change{
+				New: by.Subject.Name, Range: by.Text, Why: fmt.Sprintf("gives back %s (%s)", r.Feature, r.ID),
+			}})
+		}
+	}
+}
+
 // together adds the rules of a family, pair by pair and line by line, and lets
 // its members move in one leg.
 func (b *bookApplier) together(r *compat.Rule) {
@@ -184,6 +236,7 @@ type prerequisites struct {
 	legs    []model.Leg
 	notices []string
 	told    map[string]bool
+	wishes  map[model.Subject]version.Range // runtimes and the like that are destinations
 }
 
 func (w *prerequisites) walk(ctx context.Context) error {
@@ -201,23 +254,24 @@ func (w *prerequisites) walk(ctx context.Context) error {
 		}
 	}
 	// The platform's places are changed in a tree of their own, beside packages.
-	platform, before := w.start, w.start
+	platform, err := w.asked(ctx)
+	if err != nil {
+		return err
+	}
+	before := w.start
 	for i, leg := range w.route.route.Legs {
 		after, err := w.p.stateOf(w.route.stops[i])
 		if err != nil {
 			return err
 		}
-		after.pins, before.pins = platform.pins, platform.pins
-		a, err := w.answer(ctx, before, after)
+		after = after.with(platform)
+		a, err := w.answer(ctx, before.with(platform), after)
 		together := err != nil
 		if err != nil {
 			// What suits the state before does not suit the one after: both move
 			// at once, if that goes.
 			if a, err = w.answer(ctx, after); err != nil {
-				if c, ok := conflictOf(err); ok {
-					return &NoWay{Conflict: c}
-				}
-				return err
+				return w.noWay(ctx, err, after)
 			}
 		}
 		if platform, err = w.prepare(ctx, platform, &leg, w.p.needs(ctx, after, a), together); err != nil {
@@ -229,10 +283,86 @@ func (w *prerequisites) walk(ctx context.Context) error {
 	return nil
 }
 
+// noWay is the error of a conflict, with what would do if it did not stay.
+func (w *prerequisites) noWay(ctx context.Context, err error, st *state) error {
+	c, ok := conflictOf(err)
+	if !ok {
+		return err
+	}
+	no := &NoWay{Conflict: c}
+	held := w.hold
+	defer func() { w.hold = held }()
+	for i, name := range held {
+		s, ok := model.ReadSubject(name)
+		if !ok || !s.IsPin() {
+			continue
+		}
+		w.hold = slices.Concat(held[:i], held[i+1:])
+		if a, err := w.answer(ctx, st); err == nil && a.Chosen[s] != nil {
+			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name})
+		}
+	}
+	return no
+}
+
+// asked makes the legs of runtimes, tools, platforms and images that are
+// destinations themselves.
+func (w *prerequisites) asked(ctx context.Context) (*state, error) {
+	platform := w.start
+	w.wishes = map[model.Subject]version.Range{}
+	for _, text := range w.opt.To {
+		d, err := readDestination(text)
+		if err != nil {
+			return nil, err
+		}
+		s, ok := model.ReadSubject(d.name)
+		if !ok || !s.IsPin() || w.p.requiredAs(s) != "" {
+			continue
+		}
+		if len(w.start.pinsOf(s)) == 0 {
+			return nil, &model.Fault{Doing: "reading --to " + text, Wrong: fmt.Sprintf("no file states %s", s), Next: "bellwether survey lists what files state"}
+		}
+		if w.wishes[s], err = (version.Plain{}).ParseRange(d.rng); err != nil {
+			return nil, &model.Fault{Doing: "reading --to " + text, Wrong: err.Error()}
+		}
+	}
+	if len(w.wishes) == 0 {
+		return platform, nil
+	}
+	a, err := w.answer(ctx, w.start)
+	if err != nil {
+		return nil, w.noWay(ctx, err, w.start)
+	}
+	for _, pins := range w.start.pins {
+		s := pins[0].Subject
+		if w.wishes[s] == nil || a.Chosen[s] == nil {
+			continue
+		}
+		n := &need{subject: s, wants: a.WantsOf(s), pins: pins, to: a.Chosen[s], installed: w.p.machine().Versions(ctx, s)}
+		if exact, err := (version.Plain{}).Newest(w.wishes[s].String()); err == nil {
+			n.to = exact // as it was written, rather than a release of it
+		}
+		n.judge()
+		if n.install {
+			w.person(n, "asked for")
+		}
+		if platform, err = w.raise(ctx, platform, n, "asked for", nil); err != nil {
+			return nil, err
+		}
+	}
+	return platform, nil
+}
+
 func (w *prerequisites) answer(ctx context.Context, states ...*state) (*compat.Answer, error) {
 	q, err := w.p.question(ctx, w.opt.Prefer, w.hold, states...)
 	if err != nil {
 		return nil, err
+	}
+	for _, s := range q.Subjects {
+		if rng := w.wishes[s.Subject]; rng != nil {
+			s.Allow, s.Newest = rng.Contains, true
+			s.Why = fmt.Sprintf("%s@%s is asked for", s.Subject, rng)
+		}
 	}
 	return q.Answer(ctx)
 }
@@ -244,54 +374,81 @@ func (w *prerequisites) prepare(ctx context.Context, platform *state, leg *model
 		wants := strings.Join(n.wants.Texts(), ", ")
 		known := w.base[n.subject]
 		same := known != nil && strings.Join(known.wants.Texts(), ", ") == wants
-		if next := n.next(); next != "" && !(same && known.next() != "") && !w.told[next] {
-			w.told[next] = true
-			verb := "install "
-			if n.unknown {
-				verb = "see to "
-			}
-			w.legs = append(w.legs, model.Leg{ID: "0-" + route.Slug(verb+n.subject.Name), Title: "for you: " + verb + n.subject.String() + " " + wants, Steps: []model.Step{{
-				Text: next, Because: n.reason(), Subject: n.subject, Wants: n.wants.Texts(),
-			}}})
+		if next := n.next(); next != "" && !(same && known.next() != "") {
+			w.person(n, n.reason())
 		}
 		if !n.raise || same && known.raise {
 			continue
 		}
-		raised, err := w.p.raisePins(ctx, platform, n.subject, n.aim())
-		if err != nil {
-			return nil, err
+		into := leg
+		if !together && !slices.ContainsFunc(leg.Moves, func(m model.Move) bool { return m.Subject == n.subject }) {
+			into = nil
 		}
-		if len(raised.Edits) == 0 {
-			continue
-		}
-		from := "unstated"
-		if v := stated(n.pins); v != nil {
-			from = v.String()
-		}
-		move := model.Move{Subject: n.subject, Name: n.subject.String(), From: from, To: n.to.String(), Sites: raised.Sites, Because: n.reason(), Wants: n.wants.Texts()}
-		own := slices.ContainsFunc(leg.Moves, func(m model.Move) bool { return m.Subject == n.subject })
-		if together || own {
-			leg.Moves = append(leg.Moves, move)
-		} else {
-			title := fmt.Sprintf("%s to %s", n.subject, n.to)
-			w.legs = append(w.legs, model.Leg{ID: "0-" + route.Slug(title), Title: title, Moves: []model.Move{move}})
-		}
-		w.notices = append(w.notices, raised.Notes...)
-		if platform, err = w.p.stateOf(overlay.With(platform.fsys, raised.Edits)); err != nil {
+		var err error
+		if platform, err = w.raise(ctx, platform, n, n.reason(), into); err != nil {
 			return nil, err
 		}
 	}
 	return platform, nil
 }
 
-// reason is the first need, in words.
+// person makes a leg of what a person has to do, once.
+func (w *prerequisites) person(n *need, because string) {
+	text := n.next()
+	if w.told[text] {
+		return
+	}
+	w.told[text] = true
+	verb := "install "
+	if n.unknown {
+		verb = "see to "
+	}
+	w.legs = append(w.legs, model.Leg{
+		ID: "0-" + route.Slug(verb+n.subject.Name), Title: "for you: " + verb + n.subject.String() + " " + strings.Join(n.wants.Texts(), ", "),
+		Steps: []model.Step{{Text: text, Because: because, Subject: n.subject, Wants: n.wants.Texts()}},
+	})
+}
+
+// raise takes all places of a subject to where they are to go, in a leg of its
+// own or in one that is given, and gives the platform's tree afterwards.
+func (w *prerequisites) raise(ctx context.Context, platform *state, n *need, because string, into *model.Leg) (*state, error) {
+	raised, err := w.p.raisePins(ctx, platform, n.subject, n.aim(), into != nil && slices.ContainsFunc(into.Moves, func(m model.Move) bool { return m.Subject == n.subject }))
+	if err != nil || len(raised.Edits) == 0 {
+		return platform, err
+	}
+	from := "unstated"
+	if v := stated(n.pins); v != nil {
+		from = v.String()
+	}
+	move := model.Move{Subject: n.subject, Name: n.subject.String(), From: from, To: n.to.String(), Sites: raised.Sites, Because: because, Wants: n.wants.Texts()}
+	if into != nil {
+		into.Moves = append(into.Moves, move)
+	} else {
+		title := fmt.Sprintf("%s to %s", n.subject, n.to)
+		w.legs = append(w.legs, model.Leg{ID: "0-" + route.Slug(title), Title: title, Moves: []model.Move{move}})
+	}
+	w.notices = append(w.notices, raised.Notes...)
+	return w.p.stateOf(overlay.With(platform.fsys, raised.Edits))
+}
+
+// reason is the first need that is not met as things are, in words.
 func (n *need) reason() string {
 	l := n.links[0]
+	for _, o := range n.links {
+		if slices.ContainsFunc(n.pins, func(q model.Pin) bool { low := pin.Low(q); return low != nil && o.Need.Range.Contains(low) == o.Not }) {
+			l = o
+			break
+		}
+	}
+	wanted := l.Need.Text
+	if l.Not {
+		wanted = "other than " + wanted
+	}
 	by := l.By.String()
 	if l.Rule != nil {
-		return fmt.Sprintf("%s needs %s (%s)", by, n.wants.Texts()[0], l.Rule.ID)
+		return fmt.Sprintf("%s needs %s (%s)", by, wanted, l.Rule.ID)
 	}
-	return fmt.Sprintf("%s %s states that it needs %s", by, l.Demand.Which, n.wants.Texts()[0])
+	return strings.TrimSpace(by+" "+l.Demand.Which) + " states that it needs " + wanted
 }
 
 // inOrder puts what others need before them.

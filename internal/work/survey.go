@@ -76,6 +76,10 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 	if err := p.surveyPins(ctx, s); err != nil {
 		problems = append(problems, err)
 	}
+	var err error
+	if s.Remarks, err = p.remarks(ctx); err != nil {
+		problems = append(problems, err)
+	}
 	return s, errors.Join(problems...)
 }
 

@@ -16,6 +16,7 @@ import (
 type NoWay struct {
 	Conflict *solve.Conflict
 	Ways     []model.WayOut // each was tried, and solves
+	raise    *destination   // a runtime that the way goes by if it is raised; nil for none
 }
 
 // conflictOf gives the conflict that an error is; other errors are none.
@@ -50,7 +51,7 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 		return func(v version.Version) bool { return err == nil && v.Compare(from) >= 0 && !v.Preview() }
 	}
 	goal := func() route.Goal {
-		g := route.Goal{Bounds: map[string]route.Bound{}}
+		g := route.Goal{Bounds: map[string]route.Bound{}, Rules: plan.Rules}
 		for _, wish := range plan.Wishes {
 			g.Bounds[wish.Name] = route.Bound{Allow: wish.Range.Contains, Newest: true, Why: wish.Text + " is asked for"}
 			g.First = append(g.First, wish.Name)
@@ -84,6 +85,9 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 			return nil, err
 		}
 		if to != "" {
+			if no.raise == nil {
+				no.raise = &destination{name: r.Name, rng: lineOf(order, to), text: r.Name + "@" + to, because: "what is asked for needs it"}
+			}
 			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("raise %s from %s to %s (%s)", r.Name, r.Locked, to, r.Site), Option: "--to " + r.Name + "@" + lineOf(order, to)})
 		}
 	}

@@ -55,6 +55,9 @@ type Subject struct {
 	model.Subject
 	At         version.Version   // what is there; nil for nothing
 	Candidates []version.Version // what else there is, in any order
+	// Ready is at hand and taken where nothing is there, if it will do; nil for
+	// nothing.
+	Ready version.Version
 	// Allow tells what may be chosen, and Why says who wants that; nil for
 	// anything that is not lower than At.
 	Allow  func(v version.Version) bool
@@ -336,7 +339,7 @@ func (a *asking) preference(s *Subject, all []version.Version) []int {
 	class := func(i int) int {
 		v := all[i]
 		switch {
-		case s.At != nil && v.Compare(s.At) == 0 && !s.Newest:
+		case s.At != nil && v.Compare(s.At) == 0 && !s.Newest, s.At == nil && s.Ready != nil && v.Compare(s.Ready) == 0:
 			return 0
 		case s.At != nil && v.Compare(s.At) < 0:
 			return 4

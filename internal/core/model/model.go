@@ -153,6 +153,7 @@ type Move struct {
 	Becomes string // what the manifest calls it afterwards, if something else
 	From    string // empty for a subject that was not there
 	To      string // empty for a subject that goes away
+	Range   string // of one that is added or gets another name: what is asked for of it
 	Sites   []Site // the places whose text changes, empty if only the lock does
 	Because string // the reason, a clause without a full stop
 	// Wants are what is needed of a runtime, tool or image: ">=20", "not <18".

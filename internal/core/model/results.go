@@ -6,7 +6,22 @@ import "time"
 type Survey struct {
 	Components []SurveyComponent `json:"components"`
 	Pins       []SurveyPins      `json:"pins,omitempty"`
+	Remarks    []SurveyRemark    `json:"remarks,omitempty"`
 	Unread     []string          `json:"unread,omitempty"` // files that were not read, and why, as sentences
+}
+
+// SurveyRemark is what the compat books, or what packages state, hold against
+// the project as it is.
+type SurveyRemark struct {
+	Kind    string `json:"kind"` // a rule's kind, "states" for what a package states, or "assumes"
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
+	Because string `json:"because,omitempty"`
+	Place   string `json:"place,omitempty"`
+	Rule    string `json:"rule,omitempty"`
+	On      string `json:"on,omitempty"`   // the date of an end or deadline
+	Days    int    `json:"days,omitempty"` // until then; negative if it is past
+	Fix     string `json:"fix,omitempty"`
 }
 
 // SurveyPins is what all files of the project state of one runtime, tool or

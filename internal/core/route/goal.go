@@ -22,6 +22,20 @@ type Bound struct {
 	Why string
 }
 
+// Change is of a manifest: the requirement Old goes on as New, or where Old is
+// empty, New is added.
+type Change struct {
+	Old, New string
+	Range    string // what is asked for of New
+	Why      string
+}
+
+// Restore says that while its terms all hold, a requirement has to be there.
+type Restore struct {
+	When []Term
+	Add  Change
+}
+
 // Rule says that its terms do not all hold.
 type Rule struct {
 	Terms []Term
@@ -40,6 +54,8 @@ type Goal struct {
 	// may become anything that is not older than what is locked.
 	Bounds map[string]Bound
 	First  []string // names to decide before all others, in this order
+	// Changes are made to the manifest first.
+	Changes []Change
 	// Rules hold of requirements in every state.
 	Rules []Rule
 	// Fit forbids releases that do not run on what is installed. It is for

@@ -22,6 +22,8 @@ type Plan struct {
 	Reach     version.Reach // how far everything else may move by itself
 	NoLock    bool          // the first leg writes the lock that is missing
 	Rules     []Rule        // that hold in every state
+	Replaced  []Change      // requirements that go on under another name, if there is a wish or reach for that
+	Restored  []Restore     // requirements that are added where something needs them
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
@@ -32,6 +34,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 		r.lock,
 		func() error { return r.destinations(true) },
 		func() error { return r.refresh("refresh", "refresh") },
+		r.replace,
 		func() error { return r.destinations(false) },
 	}
 	if p.Reach == version.Major {
@@ -70,10 +73,11 @@ func (r *planner) shunned() {
 
 type planner struct {
 	*Plan
-	world   World
-	ctx     context.Context
-	legs    []model.Leg
-	notices []string
+	world    World
+	ctx      context.Context
+	legs     []model.Leg
+	notices  []string
+	restored []string // names that were added
 }
 
 // leg solves for a goal and makes a leg of what moved, if anything did.
@@ -87,6 +91,12 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	if err != nil {
 		return false, err
 	}
+	if added := r.restore(state); len(added) > 0 {
+		goal.Changes = append(slices.Clone(goal.Changes), added...)
+		if state, err = r.world.Solve(r.ctx, goal); err != nil {
+			return false, err
+		}
+	}
 	if len(state.Moves)+len(state.Carried) == 0 {
 		return false, nil
 	}
@@ -99,6 +109,11 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	for i := range leg.Moves {
 		m := &leg.Moves[i]
 		m.Because = because(*m)
+		for _, c := range goal.Changes {
+			if c.New == m.Name || c.Old == m.Name {
+				m.Because = c.Why
+			}
+		}
 		if s := r.subject(m.Name); s != nil {
 			if s.At, err = r.Order.Parse(m.To); err != nil {
 				return false, err
@@ -108,6 +123,63 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	}
 	r.legs = append(r.legs, leg)
 	return true, r.world.Take()
+}
+
+// restore are the requirements that a state needs and that are not there.
+func (r *planner) restore(state *State) (added []Change) {
+	at := func(name string) version.Version {
+		for _, m := range state.Moves {
+			if m.Name == name {
+				if v, err := r.Order.Parse(m.To); err == nil {
+					return v
+				}
+			}
+		}
+		if s := r.subject(name); s != nil {
+			return s.At
+		}
+		return nil
+	}
+	for _, restored := range r.Restored {
+		needed := r.subject(restored.Add.New) == nil && !slices.Contains(r.restored, restored.Add.New)
+		for _, t := range restored.When {
+			v := at(t.Name)
+			needed = needed && v != nil && t.In(v)
+		}
+		if needed {
+			added = append(added, restored.Add)
+			r.restored = append(r.restored, restored.Add.New)
+		}
+	}
+	return added
+}
+
+// replace makes a leg for each requirement that goes on under another name.
+func (r *planner) replace() error {
+	for _, c := range r.Replaced {
+		title := c.Old + " becomes " + c.New
+		_, err := r.leg(Slug(c.Old)+"-becomes-"+Slug(c.New), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + c.New })
+		var conflict *solve.Conflict
+		if errors.As(err, &conflict) {
+			r.notices = append(r.notices, fmt.Sprintf("%s stays, and does not become %s: %s", c.Old, c.New, firstFacts(conflict)))
+			continue
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stay are bounds that leave everything but one where it is.
+func (r *planner) stay(but string) map[string]Bound {
+	bounds := map[string]Bound{}
+	for _, s := range r.Subjects {
+		if at := s.At; at != nil && s.Name != but {
+			bounds[s.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is at %s", s.Name, at)}
+		}
+	}
+	return bounds
 }
 
 // rename follows a subject to the name that it has after a move.

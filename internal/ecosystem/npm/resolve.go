@@ -99,6 +99,9 @@ func (s *resolver) prepare() error {
 	for _, m := range s.p.manifests() {
 		top := s.t.tops[m.dir]
 		for _, d := range m.inEffect() {
+			if slices.ContainsFunc(s.ask.Changes, func(c route.Change) bool { return c.New == d.name }) {
+				continue // it is new here, whatever others brought in
+			}
 			to := top.resolve(d.name)
 			if to != nil {
 				s.was[wishKey{top, d.name}] = to.target().version

@@ -149,8 +149,8 @@ func restate(p model.Pin, to version.Version) string {
 	return text
 }
 
-// thin drops the entries of a list for which not enough holds; where that is
-// all of them, the last one is raised.
+// thin drops the entries of a list that are not enough. Where none is left that
+// is at the aim or above, the last one is raised to it.
 func (r *raiser) thin(list []model.Pin) {
 	stays := make([]bool, len(list))
 	for i, p := range list {
@@ -160,7 +160,19 @@ func (r *raiser) thin(list []model.Pin) {
 			r.sites = append(r.sites, p.Site)
 		}
 	}
-	if last := len(list) - 1; !slices.Contains(stays, true) {
+	arrived := false
+	for i, p := range list {
+		low := Low(p)
+		arrived = arrived || stays[i] && (low == nil || low.Compare(r.aim.To) >= 0)
+	}
+	if !arrived {
+		last := len(list) - 1
+		for slices.Contains(stays, true) && !stays[last] {
+			last--
+		}
+		if stays[last] {
+			r.sites = append(r.sites, list[last].Site)
+		}
 		stays[last] = true
 		r.put(list[last].Site.Start, list[last].Site.End, restate(list[last], r.aim.To))
 	}

@@ -1,0 +1,103 @@
+package npm
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+
+	"bellwether/internal/core/jsondoc"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+)
+
+// Rewrite gives the manifests with requirements renamed or added. A renamed one
+// keeps its place; one that is added goes where its name sorts among those of
+// "dependencies" in the root's manifest.
+func (Ecosystem) Rewrite(c *model.Component, changes []route.Change) ([]model.FileEdit, error) {
+	p := c.Detail.(*project)
+	var edits []model.FileEdit
+	for i, m := range p.manifests() {
+		var splices []model.Splice
+		for _, change := range changes {
+			switch {
+			case change.Old != "":
+				splices = append(splices, m.rename(change)...)
+			case i == 0:
+				added, err := m.insert(change)
+				if err != nil {
+					return nil, err
+				}
+				splices = append(splices, added)
+			}
+		}
+		if len(splices) == 0 {
+			continue
+		}
+		text, err := model.Apply(m.src, splices)
+		if err != nil {
+			return nil, err
+		}
+		edits = append(edits, model.FileEdit{File: m.file, Old: m.src, New: text})
+	}
+	return edits, nil
+}
+
+// rename puts a new name and range in the place of a requirement, wherever the
+// manifest has it.
+func (m *manifest) rename(change route.Change) (splices []model.Splice) {
+	for _, g := range groups {
+		object := m.doc.Get(g.name)
+		if object == nil || object.Get(change.New) != nil {
+			continue
+		}
+		for _, member := range object.Members {
+			if member.Name != change.Old {
+				continue
+			}
+			end := member.Start + bytes.IndexByte(m.src[member.Start+1:], '"') + 1
+			name := model.Site{File: m.file, Start: member.Start + 1, End: end, Text: string(m.src[member.Start+1 : end])}
+			splices = append(splices, model.Splice{Site: name, New: change.New}, model.Splice{Site: member.Value.Within(m.file, m.src), New: change.Range})
+		}
+	}
+	return splices
+}
+
+// insert adds a requirement.
+func (m *manifest) insert(change route.Change) (model.Splice, error) {
+	name, err := json.Marshal(change.New)
+	if err != nil {
+		return model.Splice{}, err
+	}
+	line := fmt.Sprintf("%s: %q", name, change.Range)
+	object := m.doc.Get("dependencies")
+	if object == nil || object.Kind != '{' {
+		return model.Splice{}, &model.Fault{Doing: "adding " + change.New, File: m.file, Line: 1, Wrong: `there are no "dependencies" to add it to`, Next: `give the manifest an object "dependencies"`}
+	}
+	at := func(offset int) model.Site {
+		return model.Site{File: m.file, Start: offset, End: offset, Line: model.LineOf(m.src, offset)}
+	}
+	next := slices.IndexFunc(object.Members, func(o jsondoc.Member) bool { return collate(o.Name, change.New) > 0 })
+	switch {
+	case len(object.Members) == 0:
+		return model.Splice{Site: at(object.Start + 1), New: line}, nil
+	case next < 0:
+		last := object.Members[len(object.Members)-1]
+		return model.Splice{Site: at(last.Value.End), New: "," + m.space(last.Start) + line}, nil
+	}
+	before := object.Members[next].Start
+	return model.Splice{Site: at(before), New: line + "," + m.space(before)}, nil
+}
+
+// space is what stands between a place and the text before it: a line end with
+// its indentation, or less.
+func (m *manifest) space(at int) string {
+	before := bytes.TrimRight(m.src[:at], " \t\r\n")
+	space := string(m.src[len(before):at])
+	if space == "" || strings.Contains(space, "\n") {
+		return space
+	}
+	return " "
+}
