@@ -182,20 +182,20 @@ func (r *remarker) endsOfLines() {
 	}
 }
 
-// soon is how long before an end it is told of.
-const soon = 365 * 24 * time.Hour
+// soon is how many days before its end a line is told of.
+const soon = 365
 
 func (r *remarker) ends(subject model.Subject, what string, on time.Time, rule *compat.Rule) {
-	left := on.Sub(r.p.today())
+	left := int((on.Unix() - r.p.today().Unix()) / (24 * 60 * 60))
 	if left > soon && rule == nil {
 		return
 	}
-	remark := model.SurveyRemark{Kind: string(compat.Ends), Subject: subject.String(), On: on.Format(time.DateOnly), Days: int(left.Hours() / 24)}
+	remark := model.SurveyRemark{Kind: string(compat.Ends), Subject: subject.String(), On: on.Format(time.DateOnly), Days: left}
 	if rule != nil {
 		remark.Because, remark.Place, remark.Rule = rule.Because, rule.Place(), rule.ID
 	}
 	remark.Text = fmt.Sprintf("%s: past its end since %s", what, remark.On)
-	if left > 0 {
+	if on.After(r.p.today()) {
 		remark.Text = fmt.Sprintf("%s: ends on %s, in %s", what, remark.On, days(remark.Days))
 	}
 	r.list = append(r.list, remark)

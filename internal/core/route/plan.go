@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -87,6 +88,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 		return false, err
 	}
 	goal.Rules = r.Rules
+	goal.Bounds = r.oneByOne(goal.Bounds)
 	state, err := r.world.Solve(r.ctx, goal)
 	if err != nil {
 		return false, err
@@ -123,6 +125,37 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	}
 	r.legs = append(r.legs, leg)
 	return true, r.world.Take()
+}
+
+// oneByOne adds to bounds that what must not skip a major goes no further than
+// the next.
+func (r *planner) oneByOne(bounds map[string]Bound) map[string]Bound {
+	all := maps.Clone(bounds)
+	if all == nil {
+		all = map[string]Bound{}
+	}
+	for _, s := range r.Subjects {
+		if s.Stepwise == "" || s.At == nil || len(s.Releases) == 0 {
+			continue
+		}
+		at, next := s.At, s.At.Line()
+		if lines := s.linesTo(s.Releases[len(s.Releases)-1]); len(lines) > 0 {
+			next = lines[0].Line()
+		}
+		b := all[s.Name]
+		allow := b.Allow
+		b.Allow = func(v version.Version) bool {
+			if v.Line() != at.Line() && v.Line() != next {
+				return false
+			}
+			return allow == nil && v.Compare(at) >= 0 || allow != nil && allow(v)
+		}
+		if b.Why == "" {
+			b.Why = fmt.Sprintf("%s is at %s, and %s", s.Name, at, s.Stepwise)
+		}
+		all[s.Name] = b
+	}
+	return all
 }
 
 // restore are the requirements that a state needs and that are not there.
