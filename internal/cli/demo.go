@@ -26,8 +26,8 @@ func (a *app) demo() *cobra.Command {
 		Short: "Lay the example project out and carry it through, offline",
 		Long: `Demo lays out Saltmarsh Ferries, an example project with invented packages,
 serves a simulated npm registry and Go module proxy on loopback, and does the
-whole job: survey, route, advance leg by leg, a leg that breaks a test, its
-repair, a green end. It needs git, Node.js, npm and Go, and no network. The folder is kept.`,
+whole job: survey, prerequisites, route, advance leg by leg, a leg that breaks a
+test, its repair, a green end. It needs git, Node.js 20, npm and Go, and no network. The folder is kept.`,
 		Example: `  bellwether demo
   bellwether demo /tmp/ferries`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -159,8 +159,9 @@ const demoDestination = "quayside@^4"
 func (d *demoStory) tell() error {
 	chapters := []func() error{
 		d.look,
-		d.noWay("Ask for the framework's newest major: a proof why not", demoDestination),
-		d.noWay("Ask for a module that needs a newer Go: a proof, and ways out", "brine.example/journal@v1.4"),
+		d.noWay("Ask for the framework's newest major: a proof why not", work.RouteOptions{To: []string{demoDestination}}),
+		d.noWay("Ask for a module that needs a newer Go, and hold Go: a proof, and ways out", work.RouteOptions{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}}),
+		d.first,
 		d.route, d.legs, d.end,
 	}
 	for _, chapter := range chapters {
@@ -184,15 +185,34 @@ func (d *demoStory) look() error {
 	return d.out.Survey(s)
 }
 
+// first asks what must be true before anything else.
+func (d *demoStory) first() error {
+	d.chapter("What must be true first", "bellwether prereqs --to "+demoDestination+" --preview tide-form")
+	p, err := d.open("tide-form")
+	if err != nil {
+		return err
+	}
+	r, err := p.Prereqs(d.ctx, work.PrereqOptions{RouteOptions: work.RouteOptions{To: []string{demoDestination}}})
+	if err != nil {
+		return err
+	}
+	return d.out.Prereqs(r)
+}
+
 // noWay asks for a destination that cannot be reached.
-func (d *demoStory) noWay(title, destination string) func() error {
+func (d *demoStory) noWay(title string, opt work.RouteOptions) func() error {
 	return func() error {
-		d.chapter(title, "bellwether route --to "+destination)
+		destination := opt.To[0]
+		command := "bellwether route --to " + destination
+		if len(opt.Hold) > 0 {
+			command += " --hold " + opt.Hold[0]
+		}
+		d.chapter(title, command)
 		p, err := d.open()
 		if err != nil {
 			return err
 		}
-		_, err = p.Route(d.ctx, work.RouteOptions{To: []string{destination}})
+		_, err = p.Route(d.ctx, opt)
 		var no *work.NoWay
 		if !errors.As(err, &no) {
 			return fmt.Errorf("the demo expects a conflict here, but got %v", err)
