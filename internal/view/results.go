@@ -56,6 +56,9 @@ func (o Out) Survey(s *model.Survey) error {
 			rows = append(rows, line{span{n, faint}})
 		}
 		for _, r := range c.Runtimes {
+			if len(s.Pins) > 0 {
+				break // they stand with those of other files
+			}
 			text := fmt.Sprintf("%s %s (%s)", r.Subject, r.Range, r.Place)
 			if r.Installed != "" {
 				text += ", installed is " + r.Installed
@@ -75,6 +78,9 @@ func (o Out) Survey(s *model.Survey) error {
 		for _, p := range s.Pins {
 			for _, text := range p.Disagree {
 				notes = append(notes, line{span{p.Subject, bad}, plain(": %s", text)})
+			}
+			if p.Fix != "" {
+				notes = append(notes, line{span{p.Subject, bad}, plain(": "), span{p.Fix, strong}, plain(" brings them together")})
 			}
 		}
 		if len(notes) > 0 {

@@ -64,6 +64,7 @@ func (p *Project) surveyPins(ctx context.Context, s *model.Survey) error {
 		}
 		if subject.Kind != "image" {
 			g.Disagree = disagreements(pins, g.Installed)
+			g.Fix = bringTogether(pins)
 		}
 		s.Pins = append(s.Pins, g)
 	}
@@ -119,6 +120,31 @@ func disagreements(pins []model.Pin, installed string) []string {
 		all = append(all, fmt.Sprintf("%s is installed, which is not %s", installed, gathered(here)))
 	}
 	return all
+}
+
+// bringTogether is the command that takes all places to the highest version that
+// one of them states, "" if they all state the same.
+func bringTogether(pins []model.Pin) string {
+	var highest model.Pin
+	apart := false
+	for _, q := range pins {
+		if !pin.Exact(q) || q.List != nil || q.Assumed {
+			continue
+		}
+		if highest.Range == "" {
+			highest = q
+			continue
+		}
+		c := version.CompareStated(q.Range, highest.Range)
+		apart = apart || c != 0
+		if c > 0 || c == 0 && len(q.Range) > len(highest.Range) {
+			highest = q
+		}
+	}
+	if !apart {
+		return ""
+	}
+	return fmt.Sprintf("bellwether route --to %s@%s", highest.Subject, strings.TrimPrefix(highest.Range, "v"))
 }
 
 // gathered lists statements by what they state, each with its first place:

@@ -66,8 +66,8 @@ func (s *state) world() compat.World {
 	return w
 }
 
-// demands are what the packages of the state need, each need once, told of the
-// package that the shortest way leads to.
+// demands are what the packages of the state need: the strictest needs, each
+// told of the package that the shortest way leads to.
 func (s *state) demands() []compat.Demand {
 	type key struct {
 		subject model.Subject
@@ -98,7 +98,7 @@ func (s *state) demands() []compat.Demand {
 		pkg := nearest[k]
 		all = append(all, compat.Demand{By: pkg.Subject, Which: pkg.Version, Via: pkg.Via, Need: compat.Condition{Subject: k.subject, Text: k.text, Range: rng}, Place: pkg.Site.String()})
 	}
-	return all
+	return compat.Strictest(all, version.Plain{})
 }
 
 // pinsOf are the places that state a subject.

@@ -77,6 +77,7 @@ func (r *remarker) demand(d compat.Demand) {
 	}
 	r.list = append(r.list, model.SurveyRemark{
 		Kind: "states", Subject: d.Need.Subject.String(), Text: fmt.Sprintf("is stated as %s, and %s needs %s", gathered(short), by, d.Need.Text), Place: d.Place,
+		Fix: "bellwether prereqs tells the whole chain",
 	})
 }
 

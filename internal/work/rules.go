@@ -214,7 +214,11 @@ func (b *bookApplier) together(r *compat.Rule) {
 // platforms and images that are stated too low, and what a person has to do. It
 // gives the packages that rules need, and that should go first.
 func (p *Project) addPrerequisites(ctx context.Context, opt RouteOptions, r *planned) ([]destination, error) {
-	w := &prerequisites{p: p, opt: opt, hold: append(slices.Clone(opt.Hold), p.Settings.Hold...), route: r, told: map[string]bool{}}
+	s, err := p.shelf(ctx)
+	if err != nil {
+		return nil, err
+	}
+	w := &prerequisites{p: p, opt: opt, shelf: s, hold: append(slices.Clone(opt.Hold), p.Settings.Hold...), route: r, told: map[string]bool{}}
 	if err := w.walk(ctx); err != nil {
 		return nil, err
 	}
@@ -227,6 +231,7 @@ func (p *Project) addPrerequisites(ctx context.Context, opt RouteOptions, r *pla
 type prerequisites struct {
 	p       *Project
 	opt     RouteOptions
+	shelf   *shelf
 	hold    []string
 	route   *planned
 	base    map[model.Subject]*need // what is needed as things are
@@ -258,13 +263,17 @@ func (w *prerequisites) walk(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	before := w.start
-	for i, leg := range w.route.route.Legs {
-		after, err := w.p.stateOf(w.route.stops[i])
+	var stops []*state
+	for _, fsys := range w.route.stops {
+		st, err := w.p.stateOf(fsys)
 		if err != nil {
 			return err
 		}
-		after = after.with(platform)
+		stops = append(stops, st)
+	}
+	before := w.start
+	for i, leg := range w.route.route.Legs {
+		after := stops[i].with(platform)
 		a, err := w.answer(ctx, before.with(platform), after)
 		together := err != nil
 		if err != nil {
@@ -274,13 +283,35 @@ func (w *prerequisites) walk(ctx context.Context) error {
 				return w.noWay(ctx, err, after)
 			}
 		}
-		if platform, err = w.prepare(ctx, platform, &leg, w.p.needs(ctx, after, a), together); err != nil {
+		needs := w.p.needs(ctx, after, a)
+		if !together {
+			w.lookAhead(ctx, needs, append([]*state{before.with(platform)}, stops[i:]...))
+		}
+		if platform, err = w.prepare(ctx, platform, &leg, needs, together); err != nil {
 			return err
 		}
 		w.legs = append(w.legs, leg)
 		w.end, w.last, before = a, after, after
 	}
 	return nil
+}
+
+// lookAhead lets what must be raised go at once to where the rest of the route
+// needs it, if that goes now.
+func (w *prerequisites) lookAhead(ctx context.Context, needs []*need, states []*state) {
+	if len(states) < 3 || !slices.ContainsFunc(needs, func(n *need) bool { return n.raise }) {
+		return
+	}
+	a, err := w.answer(ctx, states...)
+	if err != nil {
+		return
+	}
+	for _, n := range needs {
+		if v := a.Chosen[n.subject]; n.raise && v != nil && v.Compare(n.to) > 0 {
+			n.to = v
+			n.wants.Merge(a.WantsOf(n.subject))
+		}
+	}
 }
 
 // noWay is the error of a conflict, with what would do if it did not stay.
@@ -343,6 +374,14 @@ func (w *prerequisites) asked(ctx context.Context) (*state, error) {
 			n.to = exact // as it was written, rather than a release of it
 		}
 		n.judge()
+		if at := stated(pins); at != nil && n.to.Compare(at) < 0 {
+			return nil, &model.Fault{Doing: fmt.Sprintf("reading --to %s@%s", s, w.wishes[s]), Wrong: fmt.Sprintf("%s is stated as %s already, and places are never lowered", s, at), Next: "edit the places that bellwether survey lists, if lower is what you want"}
+		}
+		if lines := w.shelf.lines(s); len(lines) > 0 {
+			if newest := slices.MaxFunc(lines, version.Version.Compare); version.CompareStated(n.to.String(), newest.String()) > 0 {
+				w.notices = append(w.notices, fmt.Sprintf("%s %s is newer than any line that the compat books know, which is %s", s, n.to, newest))
+			}
+		}
 		if n.install {
 			w.person(n, "asked for")
 		}
@@ -361,6 +400,7 @@ func (w *prerequisites) answer(ctx context.Context, states ...*state) (*compat.A
 	for _, s := range q.Subjects {
 		if rng := w.wishes[s.Subject]; rng != nil {
 			s.Allow, s.Newest = rng.Contains, true
+			s.Candidates = append(s.Candidates, compat.Bounds(version.Plain{}, rng)...)
 			s.Why = fmt.Sprintf("%s@%s is asked for", s.Subject, rng)
 		}
 	}

@@ -175,6 +175,34 @@ func TestStatedNeeds(t *testing.T) {
 	assert.Equal(t, "npm/quayside 4.1.0, runtime/node 20", told(a))
 }
 
+func TestStrictest(t *testing.T) {
+	var demands []Demand
+	for _, text := range []string{">=6", ">= 18", "^18.2 || >=20.1", ">=16 <26", "18.x || 20.x || >=21", ">=18", "*"} {
+		rng, err := version.Plain{}.ParseRange(text)
+		require.NoError(t, err)
+		demands = append(demands, Demand{By: subject("npm/x"), Need: Condition{subject("runtime/node"), text, rng}})
+	}
+	var kept []string
+	for _, d := range Strictest(demands, version.Plain{}) {
+		kept = append(kept, d.Need.Text)
+	}
+	assert.Equal(t, []string{"^18.2 || >=20.1", ">=16 <26"}, kept)
+}
+
+func TestBounds(t *testing.T) {
+	for text, want := range map[string]string{
+		">=20.9": "20.9", "<20": "0", ">20 <22": "21", "^18 || ^20": "18 20", ">=4 <3": "", "~> 2.1": "2.1", "!=3": "0 4", "16 - 18": "16 18",
+	} {
+		rng, err := version.Plain{}.ParseRange(text)
+		require.NoError(t, err)
+		var got []string
+		for _, v := range Bounds(version.Plain{}, rng) {
+			got = append(got, v.String())
+		}
+		assert.Equal(t, want, strings.Join(got, " "), text)
+	}
+}
+
 // TestAgainstBruteForce compares random small questions with trying everything.
 func TestAgainstBruteForce(t *testing.T) {
 	solved := 0

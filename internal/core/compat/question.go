@@ -496,36 +496,95 @@ var numberText = regexp.MustCompile(`[0-9]{1,9}(?:\.[0-9]{1,9})*`)
 // Bounds are versions that lie in a range if any does: those that it is written
 // with, and where they are not in it, those that come next.
 func Bounds(order version.Order, rng version.Range) []version.Version {
+	points := Points(order, rng.String())
 	var found []version.Version
-	try := func(text string) bool {
-		v, err := order.Parse(text)
-		if err != nil || !rng.Contains(v) {
-			return false
-		}
-		found = append(found, v)
-		return true
-	}
-	for _, text := range append(numberText.FindAllString(rng.String(), -1), "0") {
-		numbers := strings.Split(text, ".")
-		inside := false
-		for n := len(numbers); n <= max(3, len(numbers)) && !inside; n++ {
-			padded := strings.Join(numbers, ".") + strings.Repeat(".0", n-len(numbers))
-			inside = try(padded) || try("v"+padded)
-		}
-		if inside {
-			continue
-		}
-		for i := range numbers {
-			n, _ := strconv.Atoi(numbers[i])
-			next := slices.Concat(numbers[:i], []string{strconv.Itoa(n + 1)})
-			for len(next) < 3 && !try(strings.Join(next, ".")) && !try("v"+strings.Join(next, ".")) {
-				next = append(next, "0")
-			}
-			if len(next) >= 3 {
-				_ = try(strings.Join(next, ".")) || try("v"+strings.Join(next, "."))
-			}
+	for i, p := range points {
+		// Of a stated version and the ones after it, the first that is in will do.
+		if rng.Contains(p.Version) && (p.next == 0 || !rng.Contains(points[i-p.next].Version)) {
+			found = append(found, p.Version)
 		}
 	}
 	slices.SortFunc(found, version.Version.Compare)
 	return slices.CompactFunc(found, func(a, b version.Version) bool { return a.Compare(b) == 0 })
+}
+
+// Point is a version where a range may begin or end.
+type Point struct {
+	version.Version
+	next int // how many points before it the stated one is that it comes after; 0 for a stated one
+}
+
+// Points are the versions that a text states, zero, and for each the ones that
+// come next after its numbers. Two ranges with the same points in them are the
+// same range, as far as can be told from what they are written with.
+func Points(order version.Order, text string) []Point {
+	var points []Point
+	put := func(numbers []string, next int) bool {
+		for n := len(numbers); n <= max(3, len(numbers)); n++ {
+			padded := strings.Join(numbers, ".") + strings.Repeat(".0", n-len(numbers))
+			for _, form := range []string{padded, "v" + padded} {
+				if v, err := order.Parse(form); err == nil {
+					points = append(points, Point{v, next})
+					return true
+				}
+			}
+		}
+		return false
+	}
+	for _, text := range append(numberText.FindAllString(text, -1), "0") {
+		numbers := strings.Split(text, ".")
+		if !put(numbers, 0) {
+			continue
+		}
+		for i, after := len(numbers)-1, 1; i >= 0; i-- {
+			n, _ := strconv.Atoi(numbers[i])
+			if put(slices.Concat(numbers[:i], []string{strconv.Itoa(n + 1)}), after) {
+				after++
+			}
+		}
+	}
+	return points
+}
+
+// Strictest drops the demands that another one implies, as far as can be told
+// from what their ranges are written with. Of two that say the same, the one that
+// is nearest to a requirement stays.
+func Strictest(demands []Demand, order version.Order) []Demand {
+	var points []Point
+	for _, d := range demands {
+		points = append(points, Points(order, d.Need.Text)...)
+	}
+	slices.SortFunc(points, func(a, b Point) int { return a.Compare(b.Version) })
+	points = slices.CompactFunc(points, func(a, b Point) bool { return a.Compare(b.Version) == 0 })
+	sets := make([][]bool, len(demands))
+	for i, d := range demands {
+		sets[i] = make([]bool, len(points))
+		for k, p := range points {
+			sets[i][k] = d.Need.Range.Contains(p.Version)
+		}
+	}
+	implied := func(i int) bool {
+		for j := range demands {
+			if i == j || demands[i].Need.Subject != demands[j].Need.Subject {
+				continue
+			}
+			wider, same := true, true
+			for k := range points {
+				wider = wider && (sets[i][k] || !sets[j][k])
+				same = same && sets[i][k] == sets[j][k]
+			}
+			nearer := cmp.Or(len(demands[j].Via)-len(demands[i].Via), j-i) < 0
+			if wider && (!same || nearer) {
+				return true
+			}
+		}
+		return false
+	}
+	var kept []Demand
+	for i, d := range demands {
+		if !implied(i) {
+			kept = append(kept, d)
+		}
+	}
+	return kept
 }

@@ -54,6 +54,13 @@ func (w *Wants) add(text string, rng version.Range, not bool) {
 	}
 }
 
+// Merge takes the ranges of others in.
+func (w *Wants) Merge(others Wants) {
+	for i, text := range others.texts {
+		w.add(text, others.ranges[i], others.not[i])
+	}
+}
+
 // Texts are the ranges in the form that ReadWants reads.
 func (w Wants) Texts() []string { return w.texts }
 

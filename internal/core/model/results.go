@@ -31,6 +31,7 @@ type SurveyPins struct {
 	Installed string      `json:"installed,omitempty"`
 	Stated    []SurveyPin `json:"stated"`
 	Disagree  []string    `json:"disagree,omitempty"` // sentences
+	Fix       string      `json:"fix,omitempty"`      // the command that brings the places together
 }
 
 // SurveyPin is one place that states a version.
