@@ -38,23 +38,19 @@ func (p *Project) readPins(fsys fs.FS, components []*model.Component) (groups []
 
 // surveyPins groups what all files state by subject. Projects that state
 // nothing but in their manifests get nothing: that stands with the components.
-func (p *Project) surveyPins(ctx context.Context, s *model.Survey) error {
-	groups, unread, err := p.readPins(p.fsys, p.components())
-	if err != nil {
-		return err
-	}
-	s.Unread = unread
+func (p *Project) surveyPins(ctx context.Context, now *state, s *model.Survey) {
+	s.Unread = now.unread
 	manifests := 0
 	for _, part := range p.Components {
 		manifests += len(part.Pins)
 	}
-	for _, pins := range groups {
+	for _, pins := range now.pins {
 		manifests -= len(pins)
 	}
 	if manifests == 0 {
-		return nil
+		return
 	}
-	for _, pins := range groups {
+	for _, pins := range now.pins {
 		subject := pins[0].Subject
 		g := model.SurveyPins{Subject: subject.String(), Installed: p.installedSubject(ctx, subject)}
 		for _, q := range pins {
@@ -68,7 +64,6 @@ func (p *Project) surveyPins(ctx context.Context, s *model.Survey) error {
 		}
 		s.Pins = append(s.Pins, g)
 	}
-	return nil
 }
 
 // installedSubject is the version of a runtime or tool that is installed, ""

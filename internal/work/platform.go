@@ -25,6 +25,7 @@ type state struct {
 	packages map[model.Subject][]model.Package // in effect
 	order    []model.Subject                   // of packages, as they come
 	pins     [][]model.Pin                     // by subject
+	unread   []string                          // files that were not read, and why
 }
 
 // stateOf reads the project as it is in a tree of files.
@@ -48,7 +49,7 @@ func (p *Project) stateOf(fsys fs.FS) (*state, error) {
 		}
 	}
 	var err error
-	s.pins, _, err = p.readPins(fsys, components)
+	s.pins, s.unread, err = p.readPins(fsys, components)
 	return s, err
 }
 

@@ -127,15 +127,6 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 	return p, p.checkStages()
 }
 
-// components are those of the project in the words of the model.
-func (p *Project) components() []*model.Component {
-	var all []*model.Component
-	for _, part := range p.Components {
-		all = append(all, part.Component)
-	}
-	return all
-}
-
 // ours drops the folders that the settings leave out, and those that git is
 // told to ignore, since what is built there is nobody's to move.
 func (p *Project) ours(ctx context.Context, dirs []string) []string {

@@ -17,12 +17,8 @@ import (
 // remarks tell what does not fit in the project as it is: needs that are not
 // met, what clashes, families that are apart, what has ended or will, what goes
 // on under another name, and places that assume another runtime than runs.
-func (p *Project) remarks(ctx context.Context) ([]model.SurveyRemark, error) {
+func (p *Project) remarks(ctx context.Context, now *state) ([]model.SurveyRemark, error) {
 	s, err := p.shelf(ctx)
-	if err != nil {
-		return nil, err
-	}
-	now, err := p.stateOf(p.fsys)
 	if err != nil {
 		return nil, err
 	}
@@ -164,16 +160,18 @@ func (r *remarker) together(rule *compat.Rule, add func(model.Subject, string)) 
 // will be within the year.
 func (r *remarker) endsOfLines() {
 	for _, pins := range r.now.pins {
+		byRange := map[string]time.Time{} // zero for no end that a line has
 		byEnd := map[time.Time][]model.Pin{}
 		for _, q := range pins {
-			if !pin.Exact(q) {
-				continue
+			on, known := byRange[q.Range]
+			if v, err := (version.Plain{}).Parse(q.Range); !known && err == nil && pin.Exact(q) {
+				end, rule := r.shelf.ends(q.Subject, v)
+				if rule == nil {
+					on = end
+				}
+				byRange[q.Range] = on
 			}
-			v, err := version.Plain{}.Parse(q.Range)
-			if err != nil {
-				continue
-			}
-			if on, rule := r.shelf.ends(q.Subject, v); !on.IsZero() && rule == nil {
+			if !on.IsZero() && pin.Exact(q) {
 				byEnd[on] = append(byEnd[on], q)
 			}
 		}

@@ -310,6 +310,7 @@ func (w *prerequisites) lookAhead(ctx context.Context, needs []*need, states []*
 		if v := a.Chosen[n.subject]; n.raise && v != nil && v.Compare(n.to) > 0 {
 			n.to = v
 			n.wants.Merge(a.WantsOf(n.subject))
+			n.links = slices.DeleteFunc(slices.Clone(a.Links), func(l compat.Link) bool { return l.Need.Subject != n.subject })
 		}
 	}
 }

@@ -73,11 +73,12 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 		}
 		s.Components = append(s.Components, c)
 	}
-	if err := p.surveyPins(ctx, s); err != nil {
-		problems = append(problems, err)
+	now, err := p.stateOf(p.fsys)
+	if err != nil {
+		return s, errors.Join(append(problems, err)...)
 	}
-	var err error
-	if s.Remarks, err = p.remarks(ctx); err != nil {
+	p.surveyPins(ctx, now, s)
+	if s.Remarks, err = p.remarks(ctx, now); err != nil {
 		problems = append(problems, err)
 	}
 	return s, errors.Join(problems...)

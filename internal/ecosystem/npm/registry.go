@@ -42,11 +42,7 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*regist
 		settings: readSettings(s.Root, dir, s.Home, s.Env, s.Environ),
 		around:   s, packages: map[string]*pending{}, engines: map[string]bool{},
 	}
-	if pem := r.settings.authorities(s.Env); len(pem) > 0 || r.settings["strict-ssl"] == "false" {
-		if err := s.Client.Trust(pem, r.settings["strict-ssl"] == "false"); err != nil {
-			return nil, &model.Fault{Doing: "reading npm's certificates (cafile, ca, NODE_EXTRA_CA_CERTS)", Wrong: err.Error()}
-		}
-	}
+	s.Client.Trust(func() ([]byte, error) { return r.settings.authorities(s.Env), nil }, r.settings["strict-ssl"] == "false")
 	s.Client.Patience(r.settings.patience())
 	if address := cmp.Or(r.settings["https-proxy"], r.settings["proxy"]); address != "" && address != "null" && address != "false" {
 		if err := s.Client.Proxy(address, strings.Split(r.settings["noproxy"], ",")); err != nil {

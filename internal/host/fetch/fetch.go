@@ -35,7 +35,8 @@ type Config struct {
 type Client struct {
 	cfg     Config
 	http    *retryablehttp.Client
-	trust   func() // sets up what Trust asked for; nil for nothing
+	trust   func() error // sets up what Trust asked for; nil for nothing
+	broken  error        // of trust
 	started sync.Once
 }
 
@@ -58,12 +59,20 @@ func New(cfg Config) *Client {
 
 // Trust makes the client accept certificates that the PEM text vouches for,
 // besides those of the system. With insecure, any certificate will do. The
-// certificates are read with the first request, since many calls need none.
-func (c *Client) Trust(pem []byte, insecure bool) error {
-	if len(pem) > 0 && !bytes.Contains(pem, []byte("-----BEGIN CERTIFICATE-----")) {
-		return errors.New("no PEM certificate in it")
-	}
-	c.trust = func() {
+// certificates are read with the first request, since many calls need none; what
+// is wrong with them is that request's error.
+func (c *Client) Trust(certificates func() ([]byte, error), insecure bool) {
+	c.trust = func() error {
+		pem, err := certificates()
+		if err == nil && len(pem) > 0 && !bytes.Contains(pem, []byte("-----BEGIN CERTIFICATE-----")) {
+			err = errors.New("no PEM certificate in it")
+		}
+		if err != nil {
+			return fmt.Errorf("reading the certificates to trust: %w", err)
+		}
+		if len(pem) == 0 && !insecure {
+			return nil
+		}
 		pool, err := x509.SystemCertPool()
 		if err != nil {
 			pool = x509.NewCertPool()
@@ -72,8 +81,8 @@ func (c *Client) Trust(pem []byte, insecure bool) error {
 		transport := c.http.HTTPClient.Transport.(*http.Transport)
 		transport.TLSClientConfig = &tls.Config{RootCAs: pool, InsecureSkipVerify: insecure}
 		transport.ForceAttemptHTTP2 = true
+		return nil
 	}
-	return nil
 }
 
 // Proxy sends requests through a proxy, but for hosts whose names end in one of
@@ -227,9 +236,12 @@ func (c *Client) ask(ctx context.Context, r Request, kept entry, have bool) ([]b
 func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]byte, error) {
 	c.started.Do(func() {
 		if c.trust != nil {
-			c.trust()
+			c.broken = c.trust()
 		}
 	})
+	if c.broken != nil {
+		return nil, c.broken
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	req, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, r.URL, nil)
