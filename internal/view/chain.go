@@ -2,6 +2,7 @@ package view
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"html"
 	"path/filepath"
@@ -81,18 +82,49 @@ func nodesOf(r *model.Prereqs) []*chainNode {
 			to.depth = max(to.depth, min(from.depth+1, len(nodes)))
 		}
 	}
-	rows := map[int]int{}
 	slices.SortStableFunc(nodes, func(a, b *chainNode) int { return a.depth - b.depth })
-	for _, n := range nodes {
-		n.row = rows[n.depth]
-		rows[n.depth]++
+	for first := 0; first < len(nodes); {
+		column := nodes[first:]
+		for i, n := range column {
+			if n.depth != column[0].depth {
+				column = column[:i]
+				break
+			}
+		}
+		arrange(column, r.Chain, byName)
+		first += len(column)
 	}
 	return nodes
 }
 
+// arrange puts each subject of a column near those that need it.
+func arrange(column []*chainNode, links []model.ChainLink, byName map[string]*chainNode) {
+	middle := map[*chainNode]float64{}
+	for i, n := range column {
+		sum, count := 0.0, 0.0
+		for _, l := range links {
+			if from := byName[subjectOf(l.By)]; l.Need == n.subject && from.depth < n.depth {
+				sum, count = sum+float64(from.row), count+1
+			}
+		}
+		middle[n] = float64(i)
+		if count > 0 {
+			middle[n] = sum / count
+		}
+	}
+	slices.SortStableFunc(column, func(a, b *chainNode) int { return cmp.Compare(middle[a], middle[b]) })
+	for i, n := range column {
+		n.row = i
+		if i > 0 {
+			n.row = column[i-1].row + 1
+		}
+		n.row = max(n.row, int(middle[n]))
+	}
+}
+
 // Sizes of the drawing, in pixels.
 const (
-	boxWidth, boxHeight = 220, 46
+	boxWidth, boxHeight = 250, 46
 	columnGap, rowGap   = 110, 24
 	margin              = 24
 )
@@ -111,10 +143,9 @@ func chainSVG(r *model.Prereqs) []byte {
 		x, y := n.at()
 		width, height = max(width, x+boxWidth+margin), max(height, y+boxHeight+margin)
 	}
-	var b bytes.Buffer
-	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n", width, height, width, height)
-	b.WriteString(`<defs><marker id="tip" viewBox="0 0 8 8" refX="8" refY="4" markerWidth="8" markerHeight="8" orient="auto"><path d="M0 0 L8 4 L0 8 z" fill="#44546a"/></marker></defs>` + "\n")
-	b.WriteString(`<rect width="100%" height="100%" fill="#ffffff"/>` + "\n")
+	var b bytes.Buffer     // what is drawn, without what is around it
+	var labels []string    // over all lines
+	lanes := map[int]int{} // how many labels there are between two rows
 	for _, l := range r.Chain {
 		x1, y1 := byName[subjectOf(l.By)].at()
 		x2, y2 := byName[l.Need].at()
@@ -123,8 +154,23 @@ func chainSVG(r *model.Prereqs) []byte {
 		if l.Holds {
 			dash = ` stroke-dasharray="4 3"`
 		}
-		fmt.Fprintf(&b, `<path d="M%d %d C%d %d %d %d %d %d" fill="none" stroke="#44546a" stroke-width="1.5"%s marker-end="url(#tip)"/>`+"\n", x1, y1, x1+columnGap/2, y1, x2-columnGap/2, y2, x2, y2, dash)
-		fmt.Fprintf(&b, `<text x="%d" y="%d" text-anchor="middle" font-size="11" fill="#44546a" stroke="#ffffff" stroke-width="3" paint-order="stroke">%s</text>`+"\n", x1+(x2-x1)/2, y1+(y2-y1)/2-5, html.EscapeString(shorten(l.Range, 18)))
+		text := shorten(l.Range, 14)
+		width := 7*len([]rune(text)) + 8
+		x, y := (x1+x2)/2, (y1+y2)/2
+		if x2-x1 <= columnGap {
+			fmt.Fprintf(&b, `<path d="M%d %d C%d %d %d %d %d %d" fill="none" stroke="#44546a" stroke-width="1.5"%s/>`+"\n", x1, y1, x1+columnGap/2, y1, x2-columnGap/2, y2, x2-6, y2, dash)
+		} else {
+			// A line past other columns goes between the rows, and has its label there.
+			lane := y1 + boxHeight/2 + rowGap/2
+			fmt.Fprintf(&b, `<path d="M%d %d C%d %d %d %d %d %d L%d %d C%d %d %d %d %d %d" fill="none" stroke="#44546a" stroke-width="1.5"%s/>`+"\n",
+				x1, y1, x1+columnGap/2, y1, x1+columnGap/2, lane, x1+columnGap, lane, x2-columnGap, lane, x2-columnGap/2, lane, x2-columnGap/2, y2, x2-6, y2, dash)
+			x, y = x1+columnGap+boxWidth/2+80*lanes[lane], lane
+			lanes[lane]++
+			height = max(height, lane+margin)
+		}
+		fmt.Fprintf(&b, `<path d="M%d %d L%d %d L%d %d z" fill="#44546a"/>`+"\n", x2-8, y2-4, x2, y2, x2-8, y2+4)
+		labels = append(labels, fmt.Sprintf(`<rect x="%d" y="%d" width="%d" height="16" rx="3" fill="#ffffff"/><text x="%d" y="%d" text-anchor="middle" font-size="11" fill="#44546a">%s</text>`+"\n",
+			x-width/2, y-9, width, x, y+3, html.EscapeString(text)))
 	}
 	for _, n := range nodes {
 		x, y := n.at()
@@ -133,11 +179,15 @@ func chainSVG(r *model.Prereqs) []byte {
 			fill, edge = "#fdf3e1", "#b7791f"
 		}
 		fmt.Fprintf(&b, `<rect x="%d" y="%d" width="%d" height="%d" rx="6" fill="%s" stroke="%s"/>`+"\n", x, y, boxWidth, boxHeight, fill, edge)
-		fmt.Fprintf(&b, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", x+12, y+20, html.EscapeString(shorten(n.subject, 28)))
+		fmt.Fprintf(&b, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", x+12, y+20, html.EscapeString(shorten(n.subject, 34)))
 		fmt.Fprintf(&b, `<text x="%d" y="%d" font-size="11" fill="#44546a">%s</text>`+"\n", x+12, y+36, html.EscapeString(strings.Trim(n.to+", "+n.verdict, ", ")))
 	}
-	b.WriteString("</svg>\n")
-	return b.Bytes()
+	var whole bytes.Buffer
+	fmt.Fprintf(&whole, `<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n", width, height, width, height)
+	whole.WriteString(`<rect width="100%" height="100%" fill="#ffffff"/>` + "\n")
+	whole.Write(b.Bytes())
+	whole.WriteString(strings.Join(labels, "") + "</svg>\n")
+	return whole.Bytes()
 }
 
 // shorten cuts a text that is too long for its place.

@@ -9,7 +9,7 @@ import (
 )
 
 var verdictStyle = map[string]style{
-	model.VerdictMet: good, model.VerdictRaise: warn, model.VerdictMove: warn, model.VerdictInstall: bad, model.VerdictBoth: bad, model.VerdictUnknown: bad,
+	model.VerdictMet: good, model.VerdictRaise: warn, model.VerdictMove: warn, model.VerdictInstall: bad, model.VerdictBoth: bad, model.VerdictUnknown: bad, model.VerdictSwitch: bad,
 }
 
 // Prereqs shows what must be true first, as a table and as a tree.
@@ -124,9 +124,11 @@ func chainTree(links []model.ChainLink) tree {
 			below(subject, "")
 		}
 	}
-	for _, l := range links {
-		if !needed[subjectOf(l.By)] {
-			root(l.By)
+	for _, holds := range []bool{false, true} { // what is not met comes first
+		for _, l := range links {
+			if !needed[subjectOf(l.By)] && l.Holds == holds {
+				root(l.By)
+			}
 		}
 	}
 	for _, l := range links { // what only a circle leads to

@@ -121,7 +121,7 @@ func (p *Project) stepDone(ctx context.Context, s fileStep) (seen, askable bool,
 	}
 	subject, _ := model.ReadSubject(s.Subject)
 	for _, i := range p.machine().Versions(ctx, subject) {
-		if v, err := (version.Plain{}).Parse(i.Version); err == nil && wants.Hold(v) {
+		if v, err := (version.Plain{}).Parse(i.Version); err == nil && i.Where == "" && wants.Hold(v) {
 			return true, true, nil
 		}
 	}

@@ -230,9 +230,10 @@ type need struct {
 	pins      []model.Pin
 	to        version.Version // what is to be stated
 	installed []machine.Installed
-	raise     bool // some place is not enough
-	install   bool // nothing that is installed is enough, where that can be told
-	unknown   bool // nothing states it, and it cannot be asked for
+	raise     bool               // some place is not enough
+	install   bool               // nothing that is installed is enough, where that can be told
+	elsewhere *machine.Installed // what is enough, but is not what a bare command starts; nil for nothing
+	unknown   bool               // nothing states it, and it cannot be asked for
 }
 
 // needs gives what an answer demands of each subject, in the order of the links.
@@ -267,10 +268,17 @@ func (n *need) judge() {
 		known = true
 		n.raise = n.raise || !n.wants.Hold(low)
 	}
-	enough := slices.ContainsFunc(n.installed, func(i machine.Installed) bool {
+	enough := false
+	for _, i := range n.installed {
 		v, err := version.Plain{}.Parse(i.Version)
-		return err == nil && n.wants.Hold(v)
-	})
+		switch {
+		case err != nil || !n.wants.Hold(v):
+		case i.Where == "":
+			enough = true
+		case !enough && n.elsewhere == nil:
+			n.elsewhere = &i
+		}
+	}
 	askable := machine.Askable(n.subject)
 	// What a build in an image uses need not be installed beside it.
 	n.install = askable && !enough && (len(n.installed) > 0 || n.subject.Kind == "tool" || len(n.pins) == 0)

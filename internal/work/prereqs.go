@@ -11,6 +11,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/pin"
+	"bellwether/internal/host/machine"
 )
 
 // PrereqOptions say what prerequisites are asked about.
@@ -118,12 +119,13 @@ func (w *prereqWriter) holds(l compat.Link) bool {
 		}
 	}
 	for _, i := range w.p.machine().Versions(context.Background(), l.Need.Subject) {
-		if v, err := (version.Plain{}).Parse(i.Version); err == nil && l.Need.Range.Contains(v) != l.Not {
-			return true
+		if i.Where != "" {
+			continue // it lies here, but another one starts
 		}
-		known = true
+		v, err := version.Plain{}.Parse(i.Version)
+		return known || err == nil && l.Need.Range.Contains(v) != l.Not
 	}
-	return known && len(w.now.pinsOf(l.Need.Subject)) > 0
+	return known
 }
 
 // because are the needs that lead to a subject, from the outermost on.
@@ -183,6 +185,8 @@ func (w *prereqWriter) row(n *need) model.Prereq {
 
 func (n *need) verdict() string {
 	switch {
+	case n.install && n.elsewhere != nil && !n.raise:
+		return model.VerdictSwitch
 	case n.raise && n.install:
 		return model.VerdictBoth
 	case n.raise:
@@ -199,6 +203,8 @@ func (n *need) verdict() string {
 func (n *need) next() string {
 	wants := strings.Join(n.wants.Texts(), " and ")
 	switch {
+	case n.install && n.elsewhere != nil:
+		return fmt.Sprintf("let %s be %s, which lies in %s; what starts now is %s", n.subject, n.elsewhere.Version, n.elsewhere.Where, starts(n.installed))
 	case n.install && len(n.installed) > 0:
 		return fmt.Sprintf("install %s %s on this machine, which has %s", n.subject, wants, n.installed[0].Version)
 	case n.install:
@@ -207,6 +213,14 @@ func (n *need) next() string {
 		return fmt.Sprintf("see that %s is %s; no file states it, and it cannot be asked for", n.subject, wants)
 	}
 	return ""
+}
+
+// starts is what a bare command starts.
+func starts(installed []machine.Installed) string {
+	if installed[0].Where == "" {
+		return installed[0].Version
+	}
+	return "none"
 }
 
 // packages are the packages that rules need.

@@ -215,6 +215,7 @@ const (
 	VerdictRaise   = "raise"   // places state too little
 	VerdictInstall = "install" // this machine has too little
 	VerdictBoth    = "raise and install"
+	VerdictSwitch  = "switch" // this machine has enough, but starts another version
 	VerdictMove    = "move" // a package, which moves on the route
 	VerdictUnknown = "unknown"
 )

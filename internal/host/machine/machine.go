@@ -126,7 +126,7 @@ func (m *Machine) kept(p probe, known []Installed) []Installed {
 			if m := folderName.FindStringSubmatch(filepath.Base(folder)); m != nil {
 				text = m[1]
 			}
-			same := func(i Installed) bool { return i.Version == text }
+			same := func(i Installed) bool { return version.CompareStated(i.Version, text) == 0 }
 			if err == nil && info.IsDir() && text != "" && !slices.ContainsFunc(known, same) && !slices.ContainsFunc(more, same) {
 				more = append(more, Installed{text, folder})
 			}
