@@ -1,10 +1,8 @@
 package work
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 
@@ -12,29 +10,6 @@ import (
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/pin"
 )
-
-// readPins gives what the files of the project state in a tree, those of its
-// components' manifests last, by subject, and the files that were not read.
-func (p *Project) readPins(fsys fs.FS, components []*model.Component) (groups [][]model.Pin, unread []string, err error) {
-	pins, unread, err := pin.Read(fsys, func(dir string) bool { return slices.Contains(p.Settings.LeaveOut, dir) || dir == keepDir }, p.Settings.Pins)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, c := range components {
-		pins = append(pins, c.Pins...)
-	}
-	slices.SortStableFunc(pins, func(a, b model.Pin) int {
-		return cmp.Or(slices.Index(model.PinKinds, a.Subject.Kind)-slices.Index(model.PinKinds, b.Subject.Kind), strings.Compare(a.Subject.Name, b.Subject.Name))
-	})
-	for len(pins) > 0 {
-		n := slices.IndexFunc(pins, func(q model.Pin) bool { return q.Subject != pins[0].Subject })
-		if n < 0 {
-			n = len(pins)
-		}
-		groups, pins = append(groups, pins[:n]), pins[n:]
-	}
-	return groups, unread, nil
-}
 
 // surveyPins groups what all files state by subject. Projects that state
 // nothing but in their manifests get nothing: that stands with the components.

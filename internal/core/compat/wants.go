@@ -64,9 +64,6 @@ func (w *Wants) Merge(others Wants) {
 // Texts are the ranges in the form that ReadWants reads.
 func (w Wants) Texts() []string { return w.texts }
 
-// Empty tells whether nothing is needed.
-func (w Wants) Empty() bool { return len(w.texts) == 0 }
-
 // Hold tells whether a version is enough.
 func (w Wants) Hold(v version.Version) bool {
 	for i, r := range w.ranges {

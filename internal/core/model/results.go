@@ -216,7 +216,7 @@ const (
 	VerdictInstall = "install" // this machine has too little
 	VerdictBoth    = "raise and install"
 	VerdictSwitch  = "switch" // this machine has enough, but starts another version
-	VerdictMove    = "move" // a package, which moves on the route
+	VerdictMove    = "move"   // a package, which moves on the route
 	VerdictUnknown = "unknown"
 )
 

@@ -1,0 +1,168 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// movedLeg is a leg with the edits that make it.
+type movedLeg struct {
+	leg   model.Leg
+	edits []model.FileEdit
+}
+
+// partOf is the component that a leg is about, nil if it is not there.
+func (p *Project) partOf(l *fileLeg) *Part {
+	for _, part := range p.Components {
+		if part.Dir == l.Component {
+			return part
+		}
+	}
+	return nil
+}
+
+// moves are the leg's moves in the words of the model.
+func (l *fileLeg) moves(part *Part) []model.Move {
+	var moves []model.Move
+	for _, m := range l.Moves {
+		move := model.Move{Subject: model.Subject{Name: m.Name}, Name: m.Name, Becomes: m.Becomes, From: m.From, To: m.To, Because: m.Because, Wants: m.Needs}
+		if subject, isPin := m.pin(); isPin {
+			move.Subject = subject
+		} else if part != nil {
+			move.Subject.Kind = part.Ecosystem
+			if found := part.Find(m.Name); len(found) > 0 {
+				move.Subject = found[0].Subject
+			}
+		}
+		moves = append(moves, move)
+	}
+	return moves
+}
+
+// solve finds the edits of the leg, and refuses a leg that does not fit what
+// is here.
+func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
+	moved := &movedLeg{leg: model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component}}
+	if slices.ContainsFunc(a.leg.Moves, func(m fileMove) bool { _, isPin := m.pin(); return !isPin }) {
+		if err := a.solvePackages(ctx, moved); err != nil {
+			return nil, err
+		}
+	}
+	return moved, a.solvePins(ctx, moved)
+}
+
+// solvePins finds the edits of the runtimes, tools, platforms and images that the
+// leg moves.
+func (a *advance) solvePins(ctx context.Context, moved *movedLeg) error {
+	for _, m := range a.leg.Moves {
+		subject, isPin := m.pin()
+		if !isPin {
+			continue
+		}
+		to, err := version.Plain{}.Parse(m.To)
+		if err != nil {
+			return a.misfit(err.Error())
+		}
+		wants, err := compat.ReadWants(m.Needs)
+		if err != nil {
+			return a.misfit(err.Error())
+		}
+		st, err := a.stateOf(overlay.With(a.fsys, moved.edits))
+		if err != nil {
+			return err
+		}
+		if len(st.pinsOf(subject)) == 0 {
+			return a.misfit(fmt.Sprintf("no file states %s", subject))
+		}
+		own := slices.ContainsFunc(moved.leg.Moves, func(m model.Move) bool { return m.Subject == subject })
+		raised, err := a.raisePins(ctx, st, subject, aimOf(to, wants), own)
+		if err != nil {
+			return err
+		}
+		moved.edits = mergeEdits(moved.edits, raised.Edits)
+		moved.leg.Moves = append(moved.leg.Moves, model.Move{
+			Subject: subject, Name: m.Name, From: m.From, To: m.To, Sites: raised.Sites, Because: m.Because, Wants: m.Needs,
+		})
+		moved.leg.Notes = append(moved.leg.Notes, raised.Notes...)
+	}
+	return nil
+}
+
+// solvePackages finds the edits of the requirements that the leg moves.
+func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
+	part := a.partOf(a.leg)
+	if part == nil {
+		return a.misfit(fmt.Sprintf("there is no component %q", a.leg.Component))
+	}
+	w, err := a.world(ctx, part)
+	if err != nil {
+		return err
+	}
+	order := part.eco.Order()
+	bounds := staying(part, "the leg does not move it")
+	because := map[string]string{}
+	var first []string
+	var changes []route.Change
+	for _, m := range a.leg.Moves {
+		if _, isPin := m.pin(); isPin {
+			continue
+		}
+		found := part.Find(m.Name)
+		if m.Range != "" { // it comes in, or gets another name
+			change := route.Change{New: m.Name, Range: m.Range}
+			if m.Becomes != "" {
+				change.Old, change.New = m.Name, m.Becomes
+			}
+			changes = append(changes, change)
+			because[m.Name] = m.Because
+			delete(bounds, m.Name)
+			continue
+		}
+		if len(found) == 0 {
+			return a.misfit(fmt.Sprintf("no manifest requires %s", m.Name))
+		}
+		if !slices.ContainsFunc(found, func(r model.Requirement) bool { return r.Locked == m.From }) {
+			return a.misfit(fmt.Sprintf("it moves %s from %s, but %s is locked", m.Name, cmpOr(m.From, "nothing"), cmpOr(found[0].Locked, "nothing")))
+		}
+		to, err := order.Parse(m.To)
+		if err != nil {
+			return a.misfit(err.Error())
+		}
+		bounds[m.Name] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(to) == 0 },
+			Why:   fmt.Sprintf("leg %s moves %s to %s", a.leg.ID, m.Name, m.To),
+		}
+		because[m.Name] = m.Because
+		first = append(first, m.Name)
+	}
+	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, First: first, Changes: changes})
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		return fmt.Errorf("leg %s does not resolve as it stands in the route:\n  %s\n  next: put back what was dropped from it, or compute the route again", a.leg.ID, strings.Join(conflict.Proof().Lines(), "\n  "))
+	}
+	if err != nil {
+		return err
+	}
+	moved.leg.Moves, moved.leg.Carried, moved.edits = state.Moves, state.Carried, w.last.Edits
+	for i := range state.Moves {
+		state.Moves[i].Because = because[state.Moves[i].Name]
+	}
+	return nil
+}
+
+func (a *advance) misfit(wrong string) error {
+	return &model.Fault{
+		Doing: fmt.Sprintf("advancing to leg %s", a.leg.ID), File: keepDir + "/route.yaml", Wrong: "the route no longer fits: " + wrong,
+		Next: "compute the route again with bellwether route",
+	}
+}

@@ -1,0 +1,346 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/pin"
+)
+
+// addPrerequisites puts legs before those that need them: runtimes, tools,
+// platforms and images that are stated too low, and what a person has to do. It
+// gives the packages that rules need, and that should go first.
+func (p *Project) addPrerequisites(ctx context.Context, opt RouteOptions, r *planned) ([]destination, error) {
+	s, err := p.shelf(ctx)
+	if err != nil {
+		return nil, err
+	}
+	w := &prerequisites{p: p, opt: opt, shelf: s, hold: append(slices.Clone(opt.Hold), p.Settings.Hold...), route: r, told: map[string]bool{}}
+	if err := w.walk(ctx); err != nil {
+		return nil, err
+	}
+	r.route.Legs = w.legs
+	r.notices = append(r.notices, w.notices...)
+	return w.first(), nil
+}
+
+// prerequisites walks along a route from state to state.
+type prerequisites struct {
+	p       *Project
+	opt     RouteOptions
+	shelf   *shelf
+	hold    []string
+	route   *planned
+	base    map[model.Subject]*need // what is needed as things are
+	start   *state
+	end     *compat.Answer
+	last    *state
+	legs    []model.Leg
+	notices []string
+	told    map[string]bool
+	wishes  map[model.Subject]version.Range // runtimes and the like that are destinations
+}
+
+func (w *prerequisites) walk(ctx context.Context) error {
+	var err error
+	if w.start, err = w.p.stateOf(w.p.fsys); err != nil {
+		return err
+	}
+	w.base = map[model.Subject]*need{}
+	if a, err := w.answer(ctx, w.start); err == nil {
+		for _, n := range w.p.needs(ctx, w.start, a) {
+			w.base[n.subject] = n
+			if n.raise {
+				w.notices = append(w.notices, fmt.Sprintf("%s is stated too low for what is locked already; bellwether prereqs --now tells where", n.subject))
+			}
+		}
+	}
+	// The platform's places are changed in a tree of their own, beside packages.
+	platform, err := w.asked(ctx)
+	if err != nil {
+		return err
+	}
+	var stops []*state
+	for _, fsys := range w.route.stops {
+		st, err := w.p.stateOf(fsys)
+		if err != nil {
+			return err
+		}
+		stops = append(stops, st)
+	}
+	before := w.start
+	for i, leg := range w.route.route.Legs {
+		after := stops[i].with(platform)
+		a, err := w.answer(ctx, before.with(platform), after)
+		together := err != nil
+		if err != nil {
+			// What suits the state before does not suit the one after: both move
+			// at once, if that goes.
+			if a, err = w.answer(ctx, after); err != nil {
+				return w.noWay(ctx, err, after)
+			}
+		}
+		needs := w.p.needs(ctx, after, a)
+		if !together {
+			w.lookAhead(ctx, needs, append([]*state{before.with(platform)}, stops[i:]...))
+		}
+		if platform, err = w.prepare(ctx, platform, &leg, needs, together); err != nil {
+			return err
+		}
+		w.legs = append(w.legs, leg)
+		w.end, w.last, before = a, after, after
+	}
+	return nil
+}
+
+// lookAhead lets what must be raised go at once to where the rest of the route
+// needs it, if that goes now.
+func (w *prerequisites) lookAhead(ctx context.Context, needs []*need, states []*state) {
+	if len(states) < 3 || !slices.ContainsFunc(needs, func(n *need) bool { return n.raise }) {
+		return
+	}
+	a, err := w.answer(ctx, states...)
+	if err != nil {
+		return
+	}
+	for _, n := range needs {
+		if v := a.Chosen[n.subject]; n.raise && v != nil && v.Compare(n.to) > 0 {
+			n.to = v
+			n.wants.Merge(a.WantsOf(n.subject))
+			n.links = slices.DeleteFunc(slices.Clone(a.Links), func(l compat.Link) bool { return l.Need.Subject != n.subject })
+		}
+	}
+}
+
+// noWay is the error of a conflict, with what would do if it did not stay.
+func (w *prerequisites) noWay(ctx context.Context, err error, st *state) error {
+	c, ok := conflictOf(err)
+	if !ok {
+		return err
+	}
+	no := &NoWay{Conflict: c}
+	held := w.hold
+	defer func() { w.hold = held }()
+	for i, name := range held {
+		s, ok := model.ReadSubject(name)
+		if !ok || !s.IsPin() {
+			continue
+		}
+		w.hold = slices.Concat(held[:i], held[i+1:])
+		if a, err := w.answer(ctx, st); err == nil && a.Chosen[s] != nil {
+			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name})
+		}
+	}
+	return no
+}
+
+// asked makes the legs of runtimes, tools, platforms and images that are
+// destinations themselves.
+func (w *prerequisites) asked(ctx context.Context) (*state, error) {
+	platform := w.start
+	w.wishes = map[model.Subject]version.Range{}
+	for _, text := range w.opt.To {
+		d, err := readDestination(text)
+		if err != nil {
+			return nil, err
+		}
+		s, ok := model.ReadSubject(d.name)
+		if !ok || !s.IsPin() || w.p.requiredAs(s) != "" {
+			continue
+		}
+		if len(w.start.pinsOf(s)) == 0 {
+			return nil, &model.Fault{Doing: "reading --to " + text, Wrong: fmt.Sprintf("no file states %s", s), Next: "bellwether survey lists what files state"}
+		}
+		if w.wishes[s], err = (version.Plain{}).ParseRange(d.rng); err != nil {
+			return nil, &model.Fault{Doing: "reading --to " + text, Wrong: err.Error()}
+		}
+	}
+	if len(w.wishes) == 0 {
+		return platform, nil
+	}
+	a, err := w.answer(ctx, w.start)
+	if err != nil {
+		return nil, w.noWay(ctx, err, w.start)
+	}
+	for _, pins := range w.start.pins {
+		s := pins[0].Subject
+		if w.wishes[s] == nil || a.Chosen[s] == nil {
+			continue
+		}
+		n := &need{subject: s, wants: a.WantsOf(s), pins: pins, to: a.Chosen[s], installed: w.p.machine().Versions(ctx, s)}
+		if exact, err := (version.Plain{}).Newest(w.wishes[s].String()); err == nil {
+			n.to = exact // as it was written, rather than a release of it
+		}
+		n.judge()
+		if at := stated(pins); at != nil && n.to.Compare(at) < 0 {
+			return nil, &model.Fault{Doing: fmt.Sprintf("reading --to %s@%s", s, w.wishes[s]), Wrong: fmt.Sprintf("%s is stated as %s already, and places are never lowered", s, at), Next: "edit the places that bellwether survey lists, if lower is what you want"}
+		}
+		if lines := w.shelf.lines(s); len(lines) > 0 {
+			if newest := slices.MaxFunc(lines, version.Version.Compare); version.CompareStated(n.to.String(), newest.String()) > 0 {
+				w.notices = append(w.notices, fmt.Sprintf("%s %s is newer than any line that the compat books know, which is %s", s, n.to, newest))
+			}
+		}
+		if n.install {
+			w.person(n, "asked for")
+		}
+		if platform, err = w.raise(ctx, platform, n, "asked for", nil); err != nil {
+			return nil, err
+		}
+	}
+	return platform, nil
+}
+
+func (w *prerequisites) answer(ctx context.Context, states ...*state) (*compat.Answer, error) {
+	q, err := w.p.question(ctx, w.opt.Prefer, w.hold, states...)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range q.Subjects {
+		if rng := w.wishes[s.Subject]; rng != nil {
+			s.Allow, s.Newest = rng.Contains, true
+			s.Candidates = append(s.Candidates, compat.Bounds(version.Plain{}, rng)...)
+			s.Why = fmt.Sprintf("%s@%s is asked for", s.Subject, rng)
+		}
+	}
+	return q.Answer(ctx)
+}
+
+// prepare makes the legs that a leg needs before it, what is needed by others
+// first. With together, places change in the leg itself.
+func (w *prerequisites) prepare(ctx context.Context, platform *state, leg *model.Leg, needs []*need, together bool) (*state, error) {
+	for _, n := range inOrder(needs) {
+		wants := strings.Join(n.wants.Texts(), ", ")
+		known := w.base[n.subject]
+		same := known != nil && strings.Join(known.wants.Texts(), ", ") == wants
+		if next := n.next(); next != "" && !(same && known.next() != "") {
+			w.person(n, n.reason())
+		}
+		if !n.raise || same && known.raise {
+			continue
+		}
+		into := leg
+		if !together && !slices.ContainsFunc(leg.Moves, func(m model.Move) bool { return m.Subject == n.subject }) {
+			into = nil
+		}
+		var err error
+		if platform, err = w.raise(ctx, platform, n, n.reason(), into); err != nil {
+			return nil, err
+		}
+	}
+	return platform, nil
+}
+
+// person makes a leg of what a person has to do, once.
+func (w *prerequisites) person(n *need, because string) {
+	text := n.next()
+	if w.told[text] {
+		return
+	}
+	w.told[text] = true
+	verb := "install "
+	if n.unknown {
+		verb = "see to "
+	}
+	w.legs = append(w.legs, model.Leg{
+		ID: "0-" + route.Slug(verb+n.subject.Name), Title: "for you: " + verb + n.subject.String() + " " + strings.Join(n.wants.Texts(), ", "),
+		Steps: []model.Step{{Text: text, Because: because, Subject: n.subject, Wants: n.wants.Texts()}},
+	})
+}
+
+// raise takes all places of a subject to where they are to go, in a leg of its
+// own or in one that is given, and gives the platform's tree afterwards.
+func (w *prerequisites) raise(ctx context.Context, platform *state, n *need, because string, into *model.Leg) (*state, error) {
+	raised, err := w.p.raisePins(ctx, platform, n.subject, n.aim(), into != nil && slices.ContainsFunc(into.Moves, func(m model.Move) bool { return m.Subject == n.subject }))
+	if err != nil || len(raised.Edits) == 0 {
+		return platform, err
+	}
+	from := "unstated"
+	if v := stated(n.pins); v != nil {
+		from = v.String()
+	}
+	move := model.Move{Subject: n.subject, Name: n.subject.String(), From: from, To: n.to.String(), Sites: raised.Sites, Because: because, Wants: n.wants.Texts()}
+	if into != nil {
+		into.Moves = append(into.Moves, move)
+	} else {
+		title := fmt.Sprintf("%s to %s", n.subject, n.to)
+		w.legs = append(w.legs, model.Leg{ID: "0-" + route.Slug(title), Title: title, Moves: []model.Move{move}})
+	}
+	w.notices = append(w.notices, raised.Notes...)
+	return w.p.stateOf(overlay.With(platform.fsys, raised.Edits))
+}
+
+// reason is the first need that is not met as things are, in words.
+func (n *need) reason() string {
+	l := n.links[0]
+	for _, o := range n.links {
+		if slices.ContainsFunc(n.pins, func(q model.Pin) bool { low := pin.Low(q); return low != nil && o.Need.Range.Contains(low) == o.Not }) {
+			l = o
+			break
+		}
+	}
+	wanted := l.Need.Text
+	if l.Not {
+		wanted = "other than " + wanted
+	}
+	by := l.By.String()
+	if l.Rule != nil {
+		return fmt.Sprintf("%s needs %s (%s)", by, wanted, l.Rule.ID)
+	}
+	return strings.TrimSpace(by+" "+l.Demand.Which) + " states that it needs " + wanted
+}
+
+// inOrder puts what others need before them.
+func inOrder(needs []*need) []*need {
+	var list []*need
+	done := map[model.Subject]bool{}
+	var visit func(n *need)
+	visit = func(n *need) {
+		if done[n.subject] {
+			return
+		}
+		done[n.subject] = true
+		for _, other := range needs {
+			for _, l := range other.links {
+				if l.By == n.subject {
+					visit(other)
+				}
+			}
+		}
+		list = append(list, n)
+	}
+	for _, n := range needs {
+		visit(n)
+	}
+	return list
+}
+
+// first are the packages that rules need at the end, that did not do at the
+// start, and that nobody asked for.
+func (w *prerequisites) first() []destination {
+	if w.end == nil {
+		return nil
+	}
+	var list []destination
+	now := w.start.world()
+	for _, l := range w.end.Links {
+		if l.Need.Subject.IsPin() || l.Not || now.Holds(l.Need) {
+			continue
+		}
+		for _, part := range w.p.Components {
+			for _, r := range part.Requirements {
+				asked := slices.ContainsFunc(w.opt.To, func(text string) bool { return strings.HasPrefix(text, r.Name+"@") })
+				if r.Subject == l.Need.Subject && r.Fixed == "" && !asked {
+					list = append(list, destination{name: r.Name, rng: l.Need.Text, text: r.Name + "@" + l.Need.Text, because: fmt.Sprintf("%s needs it (%s)", l.By, l.Rule.ID)})
+				}
+			}
+		}
+	}
+	return list
+}
