@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 
+	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/yamldoc"
 )
@@ -25,13 +26,16 @@ func validate(t *testing.T, schema string, text []byte) error {
 	return s.Validate(v)
 }
 
+// dated finds dates, which JSON has only as texts.
+var dated = regexp.MustCompile(`([0-9]{4}-[0-9]{2}-[0-9]{2})`)
+
 // TestDocumentedFormats sees that the examples of the manual, the schemas and
 // the readers agree.
 func TestDocumentedFormats(t *testing.T) {
 	manual, err := os.ReadFile("../../docs/formats.md")
 	require.NoError(t, err)
 	examples := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllSubmatch(manual, -1)
-	require.Len(t, examples, 4)
+	require.Len(t, examples, 5)
 
 	settings := examples[0][1]
 	assert.NoError(t, validate(t, "settings.json", settings))
@@ -42,6 +46,11 @@ func TestDocumentedFormats(t *testing.T) {
 	route := examples[1][1]
 	assert.NoError(t, validate(t, "route.json", route))
 	require.NoError(t, yamldoc.Decode("route.yaml", route, &routeFile{}))
+
+	book := examples[2][1]
+	assert.NoError(t, validate(t, "book.json", dated.ReplaceAll(book, []byte(`"$1"`))))
+	_, faults := compat.Parse("book.yaml", book, orders)
+	assert.Empty(t, faults)
 
 	for schema, bad := range map[string]string{
 		"settings.json": "reech: minor", "route.json": "schema: bellwether/route/1\nlegs: [{id: a b, component: .}]",
