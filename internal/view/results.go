@@ -73,7 +73,10 @@ func (o Out) Survey(s *model.Survey) error {
 		}
 	}
 	if len(s.Pins) > 0 {
-		d.add(gap{}, heading{"runtimes, tools and images", "as all files of the project state them"}, pinGrid(s.Pins))
+		if len(s.Components) > 0 {
+			d.add(gap{})
+		}
+		d.add(heading{"runtimes, tools and images", "as all files of the project state them"}, pinGrid(s.Pins))
 		var notes list
 		for _, p := range s.Pins {
 			for _, text := range p.Disagree {
@@ -310,7 +313,7 @@ func proofList(lines []string) list {
 
 func moveGrid(moves []model.MoveSummary) grid {
 	g := grid{columns: []string{"package", "from", "to", "because"}}
-	if slices.ContainsFunc(moves, func(m model.MoveSummary) bool { return len(m.Needs) > 0 }) {
+	if slices.ContainsFunc(moves, isPin) {
 		g.columns[0] = "what"
 	}
 	for _, m := range moves {
@@ -331,12 +334,18 @@ func moveGrid(moves []model.MoveSummary) grid {
 	return g
 }
 
+// isPin tells whether a move is of a runtime, tool, platform or image.
+func isPin(m model.MoveSummary) bool {
+	s, ok := model.ReadSubject(m.Name)
+	return ok && s.IsPin()
+}
+
 // placesOf are the places of runtimes, tools and images that move, a line each;
 // of a package it is the manifest.
 func placesOf(moves []model.MoveSummary) list {
 	var all list
 	for _, m := range moves {
-		if len(m.Needs) == 0 || len(m.Places) == 0 {
+		if !isPin(m) || len(m.Places) == 0 {
 			continue
 		}
 		var files []string
@@ -459,6 +468,8 @@ func (o Out) Leg(r *finding.LegResult) error {
 func tests(v *finding.Verification) string {
 	passed, failed := v.Count()
 	switch {
+	case len(v.Stages) == 0:
+		return "nothing was verified, since there is no stage here"
 	case passed+failed == 0 && !v.Green():
 		return "nothing worse than before"
 	case passed+failed == 0:

@@ -85,7 +85,15 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 		e.Proof = []string{fmt.Sprintf("1. No release of %s is in the range %s.", e.Name, e.Version)}
 		return nil
 	}
+	plan := &route.Plan{Component: part.Dir, Order: order}
+	if plan.Subjects, err = p.subjects(ctx, part, w.registry, nil, nil); err != nil {
+		return err
+	}
+	if err := p.applyBooks(ctx, part, plan, nil); err != nil {
+		return err
+	}
 	state, err := w.Solve(ctx, route.Goal{
+		Rules:  plan.Rules,
 		Bounds: map[string]route.Bound{e.Name: {Allow: func(v version.Version) bool { return rng.Contains(v) }, Newest: true, Why: fmt.Sprintf("%s@%s is asked about", e.Name, e.Version)}},
 		First:  []string{e.Name},
 	})

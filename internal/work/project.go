@@ -117,12 +117,20 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 			p.Components = append(p.Components, &Part{Component: c, eco: eco})
 		}
 	}
-	if len(p.Components) == 0 {
+	if len(p.Components) > 0 {
+		return p, p.checkStages()
+	}
+	// Runtimes that files state can be looked at and moved all the same.
+	places, _, err := p.readPins(p.fsys, nil)
+	if err != nil {
+		return nil, err
+	}
+	if len(places) == 0 {
 		var manifests []string
 		for _, eco := range ecosystems {
 			manifests = append(manifests, eco.Manifest())
 		}
-		return nil, &model.Fault{Doing: "looking for components", File: opt.Dir, Wrong: "there is no " + strings.Join(manifests, " and no ") + " here or below", Next: "give the project's folder with --project"}
+		return nil, &model.Fault{Doing: "looking for components", File: opt.Dir, Wrong: "there is no " + strings.Join(manifests, " and no ") + " here or below, and no file that states a runtime", Next: "give the project's folder with --project"}
 	}
 	return p, p.checkStages()
 }

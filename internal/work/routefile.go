@@ -54,6 +54,16 @@ type fileMove struct {
 	Needs   []string `yaml:"needs,omitempty"` // what is needed of a runtime, tool, platform or image
 }
 
+// steps are the leg's steps in the words of the model.
+func (l *fileLeg) steps() []model.Step {
+	var steps []model.Step
+	for _, s := range l.Steps {
+		subject, _ := model.ReadSubject(s.Subject)
+		steps = append(steps, model.Step{Text: s.Text, Because: s.Because, Subject: subject, Wants: s.Needs})
+	}
+	return steps
+}
+
 // pin is the runtime, tool, platform or image that a move is about; ok is false
 // for a package.
 func (m fileMove) pin() (s model.Subject, ok bool) {

@@ -26,7 +26,7 @@ func (p *Project) Status(context.Context) (*model.StatusResult, error) {
 	next := nextLeg(file, j)
 	for i := range file.Legs {
 		l := &file.Legs[i]
-		leg := model.Leg{ID: l.ID, Title: l.Title, Component: l.Component, Moves: l.moves(p.partOf(l))}
+		leg := model.Leg{ID: l.ID, Title: l.Title, Component: l.Component, Moves: l.moves(p.partOf(l)), Steps: l.steps()}
 		r := leg.Result()
 		r.Status = "waiting"
 		if record := j.find(l.ID); record != nil {
@@ -39,6 +39,8 @@ func (p *Project) Status(context.Context) (*model.StatusResult, error) {
 	switch {
 	case next == nil:
 		s.Next = "the route is complete"
+	case len(next.Steps) > 0:
+		s.Next = fmt.Sprintf("for you: %s (%s); then bellwether advance", next.Steps[0].Text, next.Steps[0].Because)
 	case j.find(next.ID) != nil:
 		s.Next = fmt.Sprintf("repair what leg %s breaks, then bellwether advance verifies and commits it; bellwether undo takes it back", next.ID)
 	default:

@@ -75,9 +75,12 @@ func (w Wants) Hold(v version.Version) bool {
 }
 
 // Lowest is the lowest version that the ranges are written with and that is
-// enough, or otherwise the one given.
+// enough, or otherwise the one given; zero where nothing is needed.
 func (w Wants) Lowest(otherwise version.Version) version.Version {
 	lowest := otherwise
+	if len(w.ranges) == 0 {
+		lowest, _ = version.Plain{}.Parse("0")
+	}
 	for _, r := range w.ranges {
 		for _, v := range Bounds(version.Plain{}, r) {
 			if w.Hold(v) && v.Compare(lowest) < 0 {

@@ -58,7 +58,7 @@ func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
 		})
 	}
 	if t := p.mod.Toolchain; t != nil {
-		c.Pins = append(c.Pins, model.Pin{Subject: runtimeGo, Range: t.Name, Site: p.site(t.Syntax, t.Name)})
+		c.Pins = append(c.Pins, model.Pin{Subject: runtimeGo, Range: strings.TrimPrefix(t.Name, "go"), Site: p.site(t.Syntax, t.Name)})
 	}
 	for _, r := range p.mod.Require {
 		req := model.Requirement{
