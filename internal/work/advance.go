@@ -262,7 +262,7 @@ func (a *advance) checkout(ctx context.Context) error {
 		a.journey.From = a.repo.Branch(ctx)
 		a.journey.Branch = a.opt.Branch
 		if a.journey.Branch == "" {
-			a.journey.Branch = "bellwether/" + a.now.Format("2006-01-02-1504")
+			a.journey.Branch = "bellwether/" + a.clock.Format("2006-01-02-1504")
 		}
 		if err := a.writeJourney(a.journey); err != nil {
 			return err

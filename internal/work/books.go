@@ -278,7 +278,7 @@ func (p *Project) Books(ctx context.Context) (*model.BooksResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	now, err := p.stateOf(p.fsys)
+	now, err := p.now()
 	if err != nil {
 		return nil, err
 	}

@@ -28,7 +28,7 @@ func (p *Project) Prereqs(ctx context.Context, opt PrereqOptions) (*model.Prereq
 	if err != nil {
 		return nil, err
 	}
-	now, err := p.stateOf(p.fsys)
+	now, err := p.now()
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +40,7 @@ func (p *Project) Prereqs(ctx context.Context, opt PrereqOptions) (*model.Prereq
 			return nil, err
 		}
 		result.Destination = planned.route.Destination
-		if end, err = p.stateOf(planned.end()); err != nil {
+		if end, _, err = p.packagesOf(planned.end()); err != nil {
 			return nil, err
 		}
 		end = end.with(now)

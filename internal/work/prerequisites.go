@@ -50,7 +50,7 @@ type prerequisites struct {
 
 func (w *prerequisites) walk(ctx context.Context) error {
 	var err error
-	if w.start, err = w.p.stateOf(w.p.fsys); err != nil {
+	if w.start, err = w.p.now(); err != nil {
 		return err
 	}
 	w.base = map[model.Subject]*need{}
@@ -69,7 +69,7 @@ func (w *prerequisites) walk(ctx context.Context) error {
 	}
 	var stops []*state
 	for _, fsys := range w.route.stops {
-		st, err := w.p.stateOf(fsys)
+		st, _, err := w.p.packagesOf(fsys)
 		if err != nil {
 			return err
 		}

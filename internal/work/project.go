@@ -63,9 +63,10 @@ type Project struct {
 	opt        Options
 	fsys       fs.FS
 	root       *os.Root
-	now        time.Time
+	clock      time.Time // when the call began
 	prober     *run.Prober
 	shelved    *shelf // the compat books, once they are read
+	start      *state // the project as it lies on disk, once it is read
 }
 
 // Part is a component with its ecosystem.
@@ -89,7 +90,7 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Project{Root: dir, opt: opt, now: time.Now()}
+	p := &Project{Root: dir, opt: opt, clock: time.Now()}
 	if p.root, err = os.OpenRoot(dir); err != nil {
 		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: bareError(err)}
 	}
@@ -178,7 +179,7 @@ func (p *Project) connect(ctx context.Context, part *Part) (ecosystem.Registry, 
 	home, _ := os.UserHomeDir()
 	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
 	r, err := part.eco.Connect(ctx, ecosystem.Surroundings{
-		Root: p.Root, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.now,
+		Root: p.Root, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.clock,
 		Client: fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh}),
 		Ask:    p.prober.Ask, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
 		Preview: func(name string) bool { return slices.Contains(previews, name) },
@@ -210,7 +211,7 @@ func (p *Project) today() time.Time {
 	if !p.opt.AsOf.IsZero() {
 		return p.opt.AsOf
 	}
-	return p.now
+	return p.clock
 }
 
 func (p *Project) tell(e Event) {

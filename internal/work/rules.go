@@ -20,7 +20,7 @@ func (p *Project) applyBooks(ctx context.Context, part *Part, plan *route.Plan, 
 	if err != nil {
 		return err
 	}
-	now, err := p.stateOf(p.fsys)
+	now, err := p.now()
 	if err != nil {
 		return err
 	}

@@ -22,19 +22,44 @@ type state struct {
 	unread   []string                          // files that were not read, and why
 }
 
+// now is the project as it lies on disk, read once.
+func (p *Project) now() (*state, error) {
+	if p.start == nil {
+		s, err := p.stateOf(p.fsys)
+		if err != nil {
+			return nil, err
+		}
+		p.start = s
+	}
+	return p.start, nil
+}
+
 // stateOf reads the project as it is in a tree of files.
 func (p *Project) stateOf(fsys fs.FS) (*state, error) {
+	s, components, err := p.packagesOf(fsys)
+	if err != nil {
+		return nil, err
+	}
+	s.pins, s.unread, err = p.readPins(fsys, components)
+	return s, err
+}
+
+// packagesOf reads only the components: of the places that state something,
+// those of manifests.
+func (p *Project) packagesOf(fsys fs.FS) (*state, []*model.Component, error) {
 	s := &state{fsys: fsys, packages: map[model.Subject][]model.Package{}}
 	var components []*model.Component
+	var pins []model.Pin
 	for _, part := range p.Components {
 		if fsys != p.fsys {
 			var err error
 			if part, err = part.after(fsys); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 		s.parts = append(s.parts, part)
 		components = append(components, part.Component)
+		pins = append(pins, part.Pins...)
 		for _, pkg := range part.eco.Packages(part.Component) {
 			if s.packages[pkg.Subject] == nil {
 				s.order = append(s.order, pkg.Subject)
@@ -42,9 +67,8 @@ func (p *Project) stateOf(fsys fs.FS) (*state, error) {
 			s.packages[pkg.Subject] = append(s.packages[pkg.Subject], pkg)
 		}
 	}
-	var err error
-	s.pins, s.unread, err = p.readPins(fsys, components)
-	return s, err
+	s.pins = bySubject(pins)
+	return s, components, nil
 }
 
 // world is the state's packages as a question wants them.
@@ -162,6 +186,11 @@ func (p *Project) readPins(fsys fs.FS, components []*model.Component) (groups []
 	for _, c := range components {
 		pins = append(pins, c.Pins...)
 	}
+	return bySubject(pins), unread, nil
+}
+
+// bySubject groups places, runtimes first, in the order of their names.
+func bySubject(pins []model.Pin) (groups [][]model.Pin) {
 	slices.SortStableFunc(pins, func(a, b model.Pin) int {
 		return cmp.Or(slices.Index(model.PinKinds, a.Subject.Kind)-slices.Index(model.PinKinds, b.Subject.Kind), strings.Compare(a.Subject.Name, b.Subject.Name))
 	})
@@ -172,5 +201,5 @@ func (p *Project) readPins(fsys fs.FS, components []*model.Component) (groups []
 		}
 		groups, pins = append(groups, pins[:n]), pins[n:]
 	}
-	return groups, unread, nil
+	return groups
 }

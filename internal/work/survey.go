@@ -73,7 +73,7 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 		}
 		s.Components = append(s.Components, c)
 	}
-	now, err := p.stateOf(p.fsys)
+	now, err := p.now()
 	if err != nil {
 		return s, errors.Join(append(problems, err)...)
 	}

@@ -87,7 +87,7 @@ func (p *Project) verify(ctx context.Context, repo *git.Repo, edits []model.File
 		return nil, nil, err
 	}
 	var refreshed []model.FileEdit
-	v := &finding.Verification{Key: key, At: p.now, Tools: p.tools(ctx)}
+	v := &finding.Verification{Key: key, At: p.clock, Tools: p.tools(ctx)}
 	for _, part := range p.Components {
 		failed := false
 		for _, stage := range p.stages(part) {
