@@ -3,6 +3,7 @@ package view
 import (
 	"bytes"
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -107,4 +108,39 @@ fails, and did not before:
 not done: the leg's changes are in the working tree, nothing is committed
 next: repair what fails and run bellwether advance again, or take the leg back with bellwether undo
 `, text)
+}
+
+// TestChain prints eight prerequisites, each of the one before, as one tree, with
+// a circle at its end, and draws them.
+func TestChain(t *testing.T) {
+	names := []string{"npm/quayside", "npm/plankton", "tool/slipway", "gem/oakum", "runtime/ruby", "golang/crane", "runtime/go", "image/alpine", "platform/account"}
+	r := &model.Prereqs{Destination: []string{"quayside@^4"}}
+	for i, name := range names[1:] {
+		r.Chain = append(r.Chain, model.ChainLink{By: names[i] + " 4", Need: name, Range: ">=3", Rule: "r", Because: "it says so", Place: "b.yaml:3", Holds: i == 7})
+		r.Rows = append(r.Rows, model.Prereq{Subject: name, Need: "3", Wants: []string{">=3"}, Verdict: model.VerdictRaise})
+	}
+	r.Chain = append(r.Chain, model.ChainLink{By: "platform/account 3", Need: "runtime/go", Range: "not <2", Rule: "r", Because: "it says so", Place: "b.yaml:9"})
+	var b strings.Builder
+	require.NoError(t, Out{W: &b, Format: Text}.Prereqs(r))
+	_, tree, _ := strings.Cut(b.String(), "\nwhy\n")
+	assert.Equal(t, `  npm/quayside 4
+  └─ needs npm/plankton >=3  not yet  it says so (b.yaml:3)
+     └─ needs tool/slipway >=3  not yet  it says so (b.yaml:3)
+        └─ needs gem/oakum >=3  not yet  it says so (b.yaml:3)
+           └─ needs runtime/ruby >=3  not yet  it says so (b.yaml:3)
+              └─ needs golang/crane >=3  not yet  it says so (b.yaml:3)
+                 └─ needs runtime/go >=3  not yet  it says so (b.yaml:3)
+                    └─ needs image/alpine >=3  not yet  it says so (b.yaml:3)
+                       └─ needs platform/account >=3  met  it says so (b.yaml:3)
+                          └─ does not work with runtime/go <2  not yet  it says so (b.yaml:9) (see above)
+`, tree)
+	for _, file := range []string{"c.svg", "c.dot"} {
+		drawn, err := Chain(file, r)
+		require.NoError(t, err)
+		for _, name := range names {
+			assert.Contains(t, string(drawn), name, file)
+		}
+	}
+	_, err := Chain("c.png", r)
+	assert.Error(t, err)
 }

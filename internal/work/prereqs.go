@@ -171,7 +171,7 @@ func (w *prereqWriter) row(n *need) model.Prereq {
 	}
 	for _, q := range n.pins {
 		low := pin.Low(q)
-		row.Stated = append(row.Stated, model.PrereqPlace{Place: q.Site.String(), Range: q.Range, Enough: low != nil && n.wants.Hold(low), Why: q.Unknown})
+		row.Stated = append(row.Stated, model.PrereqPlace{Place: q.Site.String(), Start: q.Site.Start, End: q.Site.End, Range: q.Range, Enough: low != nil && n.wants.Hold(low), Why: q.Unknown})
 	}
 	for _, i := range n.installed {
 		row.Installed = append(row.Installed, i.Version)
@@ -240,7 +240,7 @@ func (w *prereqWriter) packages() []model.Prereq {
 		for _, part := range w.now.parts {
 			for _, r := range part.Requirements {
 				if r.Subject == l.Need.Subject {
-					row.Stated = append(row.Stated, model.PrereqPlace{Place: r.Site.String(), Range: r.Range, Enough: before.Holds(l.Need)})
+					row.Stated = append(row.Stated, model.PrereqPlace{Place: r.Site.String(), Start: r.Site.Start, End: r.Site.End, Range: r.Range, Enough: before.Holds(l.Need)})
 				}
 			}
 		}

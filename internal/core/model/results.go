@@ -239,6 +239,8 @@ type Prereq struct {
 // PrereqPlace is a place that states a version.
 type PrereqPlace struct {
 	Place  string `json:"place"`
+	Start  int    `json:"start"` // the byte range of the text there
+	End    int    `json:"end"`
 	Range  string `json:"range"`
 	Enough bool   `json:"enough"`
 	Why    string `json:"why,omitempty"` // why it cannot be known
