@@ -1,6 +1,7 @@
 package pin
 
 import (
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -56,4 +57,52 @@ func TestRaise(t *testing.T) {
 		"digest.Dockerfile:3 states runtime/node in a way that cannot be changed from here: its tag comes from a variable that has no value here",
 		"gradle-wrapper.properties:1: the digest behind 8.10.2 is dropped, since it holds for that version alone; put the one of 20.9 there",
 	}, raised.Notes)
+}
+
+// TestRaiseCorpus takes every subject of the corpus up and reads the files again:
+// nothing that is known is below the aim, and lines without a place are as they
+// were.
+func TestRaiseCorpus(t *testing.T) {
+	archive, err := txtar.ParseFile("testdata/corpus.txtar")
+	require.NoError(t, err)
+	fsys := fstest.MapFS{}
+	for _, f := range archive.Files {
+		fsys[f.Name] = &fstest.MapFile{Data: f.Data}
+	}
+	pins, _, err := Read(fsys, nowhere, nil)
+	require.NoError(t, err)
+	to, err := version.Plain{}.Parse("97")
+	require.NoError(t, err)
+	bySubject := map[model.Subject][]model.Pin{}
+	for _, p := range pins {
+		bySubject[p.Subject] = append(bySubject[p.Subject], p)
+	}
+	for subject, places := range bySubject {
+		raised, err := Raise(fsys, places, Aim{To: to, Low: to, Enough: func(v version.Version) bool { return v.Compare(to) >= 0 }})
+		require.NoError(t, err, subject.String())
+		after := fstest.MapFS{}
+		for _, e := range raised.Edits {
+			after[e.File] = &fstest.MapFile{Data: e.New}
+			changed := map[int]bool{}
+			for _, p := range places {
+				if p.Site.File == e.File {
+					changed[p.Site.Line] = true
+					changed[p.Digest.Line] = true
+				}
+			}
+			for i, line := range strings.SplitAfter(string(e.Old), "\n") {
+				if !changed[i+1] {
+					assert.Contains(t, string(e.New), line, "%s:%d", e.File, i+1)
+				}
+			}
+		}
+		again, notes, err := Read(after, nowhere, nil)
+		require.NoError(t, err)
+		assert.Empty(t, notes, subject.String())
+		for _, p := range again {
+			if low := Low(p); p.Subject == subject && low != nil {
+				assert.GreaterOrEqual(t, low.Compare(to), 0, described(p))
+			}
+		}
+	}
 }
