@@ -66,6 +66,7 @@ func (a *app) destinationFlags(cmd *cobra.Command, opt *work.RouteOptions) {
 	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how far everything else may move by itself: patch, minor or major")
 	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages`, runtimes and tools that stay where they are")
 	cmd.Flags().Var((*preference)(&opt.Prefer), "prefer", "of a runtime or tool that must move, take the `lowest` version that will do, the lowest that is still supported, or the newest")
+	cmd.Flags().StringSliceVar(&opt.AllowDown, "allow-down", nil, "`packages` that may go to older versions if they must")
 	a.bookFlag(cmd)
 }
 

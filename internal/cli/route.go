@@ -34,6 +34,7 @@ Without --to and --reach, everything is refreshed within its major.`,
 		}),
 	}
 	a.destinationFlags(cmd, &opt)
+	cmd.Flags().IntVar(&opt.Take, "take", 0, "if there is no way, take the way out of this `number`")
 	a.registryFlags(cmd)
 	return cmd
 }

@@ -615,10 +615,24 @@ func (o Out) Conflict(title string, proof []string, ways []model.WayOut) error {
 	d.add(heading{title, ""}, proofList(proof))
 	if len(ways) > 0 {
 		var rows list
-		for _, w := range ways {
-			rows = append(rows, line{plain("%s: ", w.Text), span{w.Option, strong}})
+		for i, w := range ways {
+			row := line{plain("%d. %s: ", i+1, w.Text), span{w.Option, strong}}
+			var more []string
+			switch n := len(w.Moves); {
+			case n > 3:
+				more = append(more, fmt.Sprintf("moves %s and %d more besides", strings.Join(w.Moves[:2], ", "), n-2))
+			case n > 0:
+				more = append(more, "moves "+strings.Join(w.Moves, ", ")+" besides")
+			}
+			if w.Risk != "" {
+				more = append(more, w.Risk)
+			}
+			if len(more) > 0 {
+				row = append(row, span{" (" + strings.Join(more, "; ") + ")", faint})
+			}
+			rows = append(rows, row)
 		}
-		d.add(gap{}, line{plain("What would do instead, each tried:")}, rows)
+		d.add(gap{}, line{plain("What would do instead, each tried; "), span{"--take NUMBER", strong}, plain(" goes that way:")}, rows)
 	}
 	return o.show("conflict", struct {
 		Title string         `json:"title"`

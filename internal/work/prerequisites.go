@@ -135,7 +135,10 @@ func (w *prerequisites) noWay(ctx context.Context, err error, st *state) error {
 		}
 		w.hold = slices.Concat(held[:i], held[i+1:])
 		if a, err := w.answer(ctx, st); err == nil && a.Chosen[s] != nil {
-			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name})
+			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name, Cost: costRelease})
+			no.take = append(no.take, func(_ *Project, o *RouteOptions) {
+				o.Hold = slices.DeleteFunc(o.Hold, func(held string) bool { return held == name })
+			})
 		}
 	}
 	return no
@@ -261,10 +264,7 @@ func (w *prerequisites) raise(ctx context.Context, platform *state, n *need, bec
 	if err != nil || len(raised.Edits) == 0 {
 		return platform, err
 	}
-	from := "unstated"
-	if v := stated(n.pins); v != nil {
-		from = v.String()
-	}
+	from := lowestOf(n.pins, raised.Sites)
 	move := model.Move{Subject: n.subject, Name: n.subject.String(), From: from, To: n.to.String(), Sites: raised.Sites, Because: because, Wants: n.wants.Texts()}
 	if into != nil {
 		into.Moves = append(into.Moves, move)
@@ -274,6 +274,23 @@ func (w *prerequisites) raise(ctx context.Context, platform *state, n *need, bec
 	}
 	w.notices = append(w.notices, raised.Notes...)
 	return w.p.stateOf(overlay.With(platform.fsys, raised.Edits))
+}
+
+// lowestOf is the lowest text among the places that change, of those that state
+// one version where there are any.
+func lowestOf(pins []model.Pin, changed []model.Site) string {
+	var lowest model.Pin
+	for _, q := range pins {
+		low := pin.Low(q)
+		if low == nil || q.List != nil || !slices.Contains(changed, q.Site) {
+			continue
+		}
+		exacter := pin.Exact(q) && !pin.Exact(lowest)
+		if lowest.Range == "" || exacter || pin.Exact(q) == pin.Exact(lowest) && low.Compare(pin.Low(lowest)) < 0 {
+			lowest = q
+		}
+	}
+	return cmpOr(lowest.Range, "unstated")
 }
 
 // reason is the first need that is not met as things are, in words.

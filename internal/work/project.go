@@ -65,8 +65,9 @@ type Project struct {
 	root       *os.Root
 	clock      time.Time // when the call began
 	prober     *run.Prober
-	shelved    *shelf // the compat books, once they are read
-	start      *state // the project as it lies on disk, once it is read
+	shelved    *shelf   // the compat books, once they are read
+	start      *state   // the project as it lies on disk, once it is read
+	trying     []string // names whose pre-releases are allowed while a way out is tried
 }
 
 // Part is a component with its ecosystem.
@@ -177,12 +178,11 @@ func (p *Project) connect(ctx context.Context, part *Part) (ecosystem.Registry, 
 		return part.registry, nil
 	}
 	home, _ := os.UserHomeDir()
-	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
 	r, err := part.eco.Connect(ctx, ecosystem.Surroundings{
 		Root: p.Root, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.clock,
 		Client: fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh}),
 		Ask:    p.prober.Ask, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
-		Preview: func(name string) bool { return slices.Contains(previews, name) },
+		Preview: p.previews,
 	}, part.Dir)
 	part.registry = r
 	return r, err
@@ -204,6 +204,11 @@ func (p *Project) installed(ctx context.Context, part *Part, name string) string
 		return ""
 	}
 	return versionText.FindString(out)
+}
+
+// previews tells whether pre-releases of a package may be taken.
+func (p *Project) previews(name string) bool {
+	return slices.Contains(p.Settings.Preview, name) || slices.Contains(p.opt.Preview, name) || slices.Contains(p.trying, name)
 }
 
 // today is the day that ends and deadlines are counted from.

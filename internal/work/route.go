@@ -26,7 +26,9 @@ type RouteOptions struct {
 	Hold  []string // names that stay, besides those of the settings
 	// Prefer is which version of a runtime or tool is taken where the one that is
 	// stated will not do; empty for the lowest.
-	Prefer compat.Prefer
+	Prefer    compat.Prefer
+	AllowDown []string // names that may go to older versions
+	Take      int      // the way out to take if there is no way, counted from 1; 0 for none
 }
 
 // destination is one wish, taken apart.
@@ -47,6 +49,9 @@ func readDestination(text string) (destination, error) {
 // error is a *solve.Conflict if the destination cannot be reached.
 func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResult, error) {
 	planned, err := p.plan(ctx, opt)
+	if opt.Take > 0 {
+		planned, err = p.takeWay(ctx, opt, planned, err)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -66,6 +71,28 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 		return nil, err
 	}
 	return result, p.writeRoute(r, p.opt.Preview)
+}
+
+// takeWay plans again by one of the ways out of a conflict.
+func (p *Project) takeWay(ctx context.Context, opt RouteOptions, planned *planned, err error) (*planned, error) {
+	var no *NoWay
+	switch {
+	case err == nil:
+		planned.notices = append(planned.notices, "there is a way as it was asked for, so that --take is not needed")
+		return planned, nil
+	case !errors.As(err, &no):
+		return nil, err
+	case opt.Take > len(no.take):
+		return nil, &model.Fault{Doing: fmt.Sprintf("reading --take %d", opt.Take), Wrong: fmt.Sprintf("there are %d ways out", len(no.take)), Next: "bellwether route without --take lists them"}
+	}
+	opt.To, opt.Hold = slices.Clone(opt.To), slices.Clone(opt.Hold)
+	way := no.Ways[opt.Take-1]
+	no.take[opt.Take-1](p, &opt)
+	if planned, err = p.plan(ctx, opt); err != nil {
+		return nil, fmt.Errorf("the way out %q goes as a whole, but not leg by leg: %w", way.Text, err)
+	}
+	planned.notices = append(planned.notices, "taken as a way out: "+way.Text)
+	return planned, nil
 }
 
 // planned is a route while it is computed.
@@ -153,7 +180,7 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		if err != nil {
 			return nil, err
 		}
-		if err := p.planPart(ctx, part, r, wishes, reach, opt.Hold); err != nil {
+		if err := p.planPart(ctx, part, r, wishes, reach, opt); err != nil {
 			return nil, err
 		}
 	}
@@ -162,16 +189,16 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 
 // planPart adds the legs of a component. Where the way goes only by a newer
 // runtime that its manifest states, and nothing holds that, it is raised first.
-func (p *Project) planPart(ctx context.Context, part *Part, r *planned, wishes []destination, reach version.Reach, hold []string) error {
+func (p *Project) planPart(ctx context.Context, part *Part, r *planned, wishes []destination, reach version.Reach, opt RouteOptions) error {
 	for {
 		w, err := p.world(ctx, part)
 		if err != nil {
 			return err
 		}
 		w.fsys = r.end()
-		legs, notices, err := p.routePart(ctx, part, w, wishes, reach, hold)
+		legs, notices, err := p.routePart(ctx, part, w, wishes, reach, opt)
 		var no *NoWay
-		if errors.As(err, &no) && no.raise != nil && !p.holds(hold, part, no.raise.name) &&
+		if errors.As(err, &no) && no.raise != nil && !p.holds(opt.Hold, part, no.raise.name) &&
 			!slices.ContainsFunc(wishes, func(d destination) bool { return d.name == no.raise.name }) {
 			wishes = append(slices.Clone(wishes), *no.raise)
 			continue
@@ -237,8 +264,8 @@ func (p *Project) knownNames(ctx context.Context, wishes []destination, holds []
 	return nil
 }
 
-func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []destination, reach version.Reach, hold []string) (legs []model.Leg, notices []string, err error) {
-	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == ""}
+func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []destination, reach version.Reach, opt RouteOptions) (legs []model.Leg, notices []string, err error) {
+	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown}
 	for _, d := range wishes {
 		if len(part.Find(d.name)) == 0 {
 			continue
@@ -257,10 +284,11 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	if reach == version.Stay && len(plan.Wishes) == 0 && !renames {
 		return nil, nil, nil
 	}
-	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(hold), p.Settings.Hold...)); err != nil {
+	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
 		return nil, nil, err
 	}
 	p.narrow(plan)
+	p.askedPreviews(plan)
 	for _, wish := range plan.Wishes {
 		if !slices.ContainsFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == wish.Name }) {
 			return nil, nil, immovable(ctx, part.Find(wish.Name)[0], wish.Text+" is asked for")
@@ -278,7 +306,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		plan.Wishes = asked
-		no, werr := p.waysOut(ctx, part, plan, conflict)
+		no, werr := p.waysOut(ctx, part, plan, opt.Hold, conflict)
 		if werr != nil {
 			return nil, nil, werr
 		}
@@ -298,6 +326,20 @@ func (p *Project) requiredAs(s model.Subject) string {
 		}
 	}
 	return ""
+}
+
+// askedPreviews allows pre-releases of what a wish is about that only they meet:
+// whoever names one asks for it.
+func (p *Project) askedPreviews(plan *route.Plan) {
+	for _, w := range plan.Wishes {
+		for _, s := range plan.Subjects {
+			released := func(v version.Version) bool { return w.Range.Contains(v) && !v.Preview() }
+			if s.Name == w.Name && !s.Previews && slices.ContainsFunc(s.Releases, w.Range.Contains) && !slices.ContainsFunc(s.Releases, released) {
+				s.Previews = true
+				p.opt.Preview = append(p.opt.Preview, s.Name)
+			}
+		}
+	}
 }
 
 // narrow takes wishes that nobody named to the lowest line that will do.
@@ -399,12 +441,11 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 	}
 	var subjects []*route.Subject
 	order := part.eco.Order()
-	previews := append(slices.Clone(p.Settings.Preview), p.opt.Preview...)
 	for i, r := range part.Requirements {
 		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
 			continue
 		}
-		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()), Previews: slices.Contains(previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
+		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()), Previews: p.previews(r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
 		against := map[string]string{}
 		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)

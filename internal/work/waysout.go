@@ -1,10 +1,12 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
@@ -15,14 +17,9 @@ import (
 // NoWay is the error of a destination that cannot be reached.
 type NoWay struct {
 	Conflict *solve.Conflict
-	Ways     []model.WayOut // each was tried, and solves
-	raise    *destination   // a runtime that the way goes by if it is raised; nil for none
-}
-
-// conflictOf gives the conflict that an error is; other errors are none.
-func conflictOf(err error) (c *solve.Conflict, ok bool) {
-	ok = errors.As(err, &c)
-	return c, ok
+	Ways     []model.WayOut                      // each was tried, and solves; the cheapest first
+	take     []func(p *Project, o *RouteOptions) // makes the call such that a way is gone, by the index of Ways
+	raise    *destination                        // a runtime that the way goes by if it is raised; nil for none
 }
 
 // Error is the proof, and what would do instead.
@@ -37,76 +34,347 @@ func (n *NoWay) Error() string {
 // Unwrap gives the conflict.
 func (n *NoWay) Unwrap() error { return n.Conflict }
 
-// waysOut looks for changes of the wish that would make it possible: to raise
-// a runtime that the manifest states, or to ask for an older release.
-func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, conflict *solve.Conflict) (*NoWay, error) {
-	no := &NoWay{Conflict: conflict}
+// conflictOf gives the conflict that an error is; other errors are none.
+func conflictOf(err error) (c *solve.Conflict, ok bool) {
+	ok = errors.As(err, &c)
+	return c, ok
+}
+
+// The costs of relaxations. Those of several are added.
+const (
+	costLower   = 10 // a destination is reached only in part
+	costPreview = 20
+	costRaise   = 30
+	costRelease = 40 // something that was held moves
+	costDown    = 60
+	costWithout = 80 // a destination is given up
+)
+
+// relaxation is a change of what was asked for that may make a way.
+type relaxation struct {
+	text   string // a clause; %s in it stands for where subject goes
+	option string // %s likewise
+	risk   string
+	cost   int
+	about  string // the requirement whose move is told
+	from   string // where that is
+	relax  func(g *route.Goal)
+	take   func(p *Project, o *RouteOptions, to string)
+	try    func(on bool) // what must be set besides the goal while it is tried; nil for nothing
+}
+
+// maxTrials bounds how many relaxations, and pairs of them, are tried.
+const maxTrials = 60
+
+// waysOut looks for the smallest changes of the wish that would make it possible,
+// and tries each: one change by itself, and where that does not do, two.
+func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hold []string, conflict *solve.Conflict) (*NoWay, error) {
 	w, err := p.world(ctx, part)
 	if err != nil {
 		return nil, err
 	}
-	order := part.eco.Order()
-	upward := func(at string) func(version.Version) bool {
-		from, err := order.Parse(at)
-		return func(v version.Version) bool { return err == nil && v.Compare(from) >= 0 && !v.Preview() }
-	}
-	goal := func() route.Goal {
-		g := route.Goal{Bounds: map[string]route.Bound{}, Rules: plan.Rules}
-		for _, wish := range plan.Wishes {
-			g.Bounds[wish.Name] = route.Bound{Allow: wish.Range.Contains, Newest: true, Why: wish.Text + " is asked for"}
-			g.First = append(g.First, wish.Name)
-		}
-		return g
-	}
-	// try solves for a goal, and tells where a requirement would go.
-	try := func(g route.Goal, name string) (string, error) {
-		state, err := w.Solve(ctx, g)
-		var again *solve.Conflict
-		if errors.As(err, &again) {
-			return "", nil
-		}
-		if err != nil {
-			return "", err
-		}
-		at := slices.IndexFunc(state.Moves, func(m model.Move) bool { return m.Name == name })
-		if at < 0 {
-			return "", nil
-		}
-		return state.Moves[at].To, nil
-	}
-	for _, r := range part.Requirements {
-		if r.Subject.Kind != "runtime" || slices.Contains(goal().First, r.Name) {
-			continue
-		}
-		g := goal()
-		g.Bounds[r.Name] = route.Bound{Allow: upward(r.Locked), Why: r.Name + " may be raised"}
-		to, err := try(g, r.Name)
-		if err != nil {
-			return nil, err
-		}
-		if to != "" {
-			if no.raise == nil {
-				no.raise = &destination{name: r.Name, rng: lineOf(order, to), text: r.Name + "@" + to, because: "what is asked for needs it"}
+	f := &wayFinder{p: p, part: part, plan: plan, hold: hold, world: w, order: part.eco.Order(), no: &NoWay{Conflict: conflict}}
+	f.met = conflict.Subjects()
+	var all []relaxation
+	alone := map[int]bool{}
+	trials := 0
+	// A change that does not do leads to another conflict, whose subjects have
+	// changes of their own.
+	for grown := true; grown && trials < maxTrials; {
+		grown = false
+		for _, x := range f.relaxations(f.met) {
+			if slices.ContainsFunc(all, func(o relaxation) bool { return o.option == x.option }) {
+				continue
 			}
-			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("raise %s from %s to %s (%s)", r.Name, r.Locked, to, r.Site), Option: "--to " + r.Name + "@" + lineOf(order, to)})
+			if trials++; trials > maxTrials {
+				break
+			}
+			goes, err := f.try(ctx, x)
+			if err != nil {
+				return nil, err
+			}
+			alone[len(all)], grown = goes, true
+			all = append(all, x)
 		}
 	}
-	for i, wish := range plan.Wishes {
-		found := part.Find(wish.Name)
-		if len(found) == 0 || found[0].Locked == "" {
+	for i := range all {
+		for j := i + 1; j < len(all); j++ {
+			if alone[i] || alone[j] || all[i].about == all[j].about {
+				continue // what one change does needs no second
+			}
+			if trials++; trials > maxTrials {
+				break
+			}
+			if _, err := f.try(ctx, all[i], all[j]); err != nil {
+				return nil, err
+			}
+		}
+	}
+	f.sort()
+	return f.no, nil
+}
+
+// wayFinder tries relaxations for one component.
+type wayFinder struct {
+	p     *Project
+	part  *Part
+	plan  *route.Plan
+	hold  []string
+	world *world
+	order version.Order
+	no    *NoWay
+	met   []string // subjects of the conflicts so far
+}
+
+// goal is what was asked for, all at once.
+func (f *wayFinder) goal() route.Goal {
+	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules}
+	for _, moved := range f.plan.Subjects {
+		s := f.subject(moved.Name)
+		if s == nil || !s.Held || s.At == nil {
 			continue
 		}
-		g := goal()
-		g.Bounds[wish.Name] = route.Bound{Allow: upward(found[0].Locked), Newest: true, Why: wish.Name + " may be at any later version"}
-		to, err := try(g, wish.Name)
-		if err != nil {
-			return nil, err
-		}
-		if to != "" && to != found[0].Locked {
-			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("the newest %s that goes without that is %s", plan.Wishes[i].Name, to), Option: "--to " + wish.Name + "@" + to})
+		g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return v.Compare(s.At) == 0 }, Why: fmt.Sprintf("%s is held at %s", s.Name, s.At)}
+	}
+	for _, wish := range f.plan.Wishes {
+		g.Bounds[wish.Name] = route.Bound{Allow: wish.Range.Contains, Newest: true, Why: wish.Text + " is asked for"}
+		g.First = append(g.First, wish.Name)
+	}
+	return g
+}
+
+// relaxations are the changes that may help against a conflict of some
+// subjects, in the order of their costs.
+func (f *wayFinder) relaxations(subjects []string) []relaxation {
+	var all []relaxation
+	asked := func(name string) bool {
+		return slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == name })
+	}
+	for _, wish := range f.plan.Wishes {
+		all = append(all, f.lower(wish)...)
+	}
+	for _, name := range subjects {
+		if s := f.subject(name); s != nil && s.At != nil {
+			if newest := s.Releases[len(s.Releases)-1]; !s.Previews && newest.Preview() && newest.Compare(s.At) > 0 {
+				all = append(all, f.preview(s))
+			}
+			if s.Held {
+				all = append(all, f.release(s))
+			}
+			if !asked(name) && !s.Held && !s.Runtime {
+				all = append(all, f.down(s))
+			}
 		}
 	}
-	return no, nil
+	for _, r := range f.part.Requirements {
+		if r.Subject.Kind == "runtime" && !asked(r.Name) {
+			all = append(all, f.raise(r))
+		}
+	}
+	if len(f.plan.Wishes) > 1 {
+		for _, wish := range f.plan.Wishes {
+			all = append(all, f.without(wish))
+		}
+	}
+	slices.SortStableFunc(all, func(a, b relaxation) int { return a.cost - b.cost })
+	return all
+}
+
+// subject is a requirement as it was before the plan moved it, nil if it is none
+// that can move.
+func (f *wayFinder) subject(name string) *route.Subject {
+	for _, s := range f.plan.Subjects {
+		if s.Name == name && len(s.Releases) > 0 {
+			before := *s
+			before.At = nil
+			if found := f.part.Find(name); len(found) > 0 {
+				before.At, _ = f.order.Parse(found[0].Locked)
+			}
+			return &before
+		}
+	}
+	return nil
+}
+
+func upFrom(at version.Version) func(version.Version) bool {
+	return func(v version.Version) bool { return v.Compare(at) >= 0 && !v.Preview() }
+}
+
+func (f *wayFinder) lower(wish route.Wish) []relaxation {
+	s := f.subject(wish.Name)
+	if s == nil || s.At == nil {
+		return nil
+	}
+	return []relaxation{{
+		text: "the newest " + wish.Name + " that goes without that is %s", option: "--to " + wish.Name + "@%s", cost: costLower, about: wish.Name, from: s.At.String(),
+		relax: func(g *route.Goal) {
+			g.Bounds[wish.Name] = route.Bound{Allow: upFrom(s.At), Newest: true, Why: wish.Name + " may be at any later version"}
+		},
+		take: func(_ *Project, o *RouteOptions, to string) {
+			for i, text := range o.To {
+				if text == wish.Text {
+					o.To[i] = wish.Name + "@" + to
+				}
+			}
+		},
+	}}
+}
+
+func (f *wayFinder) preview(s *route.Subject) relaxation {
+	return relaxation{
+		text: "allow pre-releases of " + s.Name + ", which goes to %s", option: "--preview " + s.Name, cost: costPreview, about: s.Name, from: s.At.String(),
+		risk:  "a pre-release may change before it is released",
+		relax: func(*route.Goal) {},
+		take:  func(p *Project, _ *RouteOptions, _ string) { p.opt.Preview = append(p.opt.Preview, s.Name) },
+		try: func(on bool) {
+			if on {
+				f.p.trying = append(f.p.trying, s.Name)
+			} else {
+				f.p.trying = slices.DeleteFunc(f.p.trying, func(name string) bool { return name == s.Name })
+			}
+		},
+	}
+}
+
+func (f *wayFinder) release(s *route.Subject) relaxation {
+	return relaxation{
+		text: "let " + s.Name + " move, to %s", option: "without --hold " + s.Name, cost: costRelease, about: s.Name, from: s.At.String(),
+		relax: func(g *route.Goal) { delete(g.Bounds, s.Name) },
+		take: func(_ *Project, o *RouteOptions, _ string) {
+			o.Hold = slices.DeleteFunc(o.Hold, func(name string) bool { return name == s.Name })
+		},
+	}
+}
+
+func (f *wayFinder) down(s *route.Subject) relaxation {
+	return relaxation{
+		text: "let " + s.Name + " go down, to %s", option: "--allow-down " + s.Name, cost: costDown, about: s.Name, from: s.At.String(),
+		risk: "what was fixed since then is no longer fixed",
+		relax: func(g *route.Goal) {
+			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: s.Name + " may go down"}
+		},
+		take: func(_ *Project, o *RouteOptions, _ string) { o.AllowDown = append(o.AllowDown, s.Name) },
+	}
+}
+
+func (f *wayFinder) raise(r model.Requirement) relaxation {
+	x := relaxation{
+		text: fmt.Sprintf("raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site), option: "--to " + r.Name + "@%s", cost: costRaise, about: r.Name, from: r.Locked,
+		risk:  "whoever runs or uses it needs that, too",
+		relax: func(*route.Goal) {},
+		take:  func(_ *Project, o *RouteOptions, to string) { o.To = append(o.To, r.Name+"@"+lineOf(f.order, to)) },
+	}
+	if at, err := f.order.Parse(r.Locked); err == nil {
+		x.relax = func(g *route.Goal) {
+			g.Bounds[r.Name] = route.Bound{Allow: upFrom(at), Why: r.Name + " may be raised"}
+		}
+	}
+	return x
+}
+
+func (f *wayFinder) without(wish route.Wish) relaxation {
+	return relaxation{
+		text: "go to the other destinations, and leave " + wish.Name + " where it is", option: "without --to " + wish.Text, cost: costWithout,
+		relax: func(g *route.Goal) {
+			delete(g.Bounds, wish.Name)
+			g.First = slices.DeleteFunc(g.First, func(name string) bool { return name == wish.Name })
+		},
+		take: func(_ *Project, o *RouteOptions, _ string) {
+			o.To = slices.DeleteFunc(o.To, func(text string) bool { return text == wish.Text })
+		},
+	}
+}
+
+// try solves with relaxations, and notes the way that they make.
+func (f *wayFinder) try(ctx context.Context, relaxations ...relaxation) (bool, error) {
+	g := f.goal()
+	for _, x := range relaxations {
+		x.relax(&g)
+		if x.try != nil {
+			x.try(true)
+			defer x.try(false)
+		}
+	}
+	state, err := f.world.Solve(ctx, g)
+	if c, ok := conflictOf(err); ok {
+		for _, name := range c.Subjects() {
+			if !slices.Contains(f.met, name) {
+				f.met = append(f.met, name)
+			}
+		}
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	to := make([]string, len(relaxations))
+	for i, x := range relaxations {
+		at := slices.IndexFunc(state.Moves, func(m model.Move) bool { return m.Name == x.about })
+		if x.about == "" {
+			continue
+		}
+		if at < 0 || state.Moves[at].To == x.from {
+			return false, nil // the change is not what made it go
+		}
+		to[i] = state.Moves[at].To
+	}
+	f.note(relaxations, to, state)
+	return true, nil
+}
+
+// note adds a way that was found.
+func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.State) {
+	way := model.WayOut{}
+	var texts, options, risks []string
+	for i, x := range relaxations {
+		text, option := x.text, x.option
+		shown := to[i]
+		if strings.HasPrefix(x.option, "--to") && x.cost == costRaise {
+			shown = lineOf(f.order, to[i])
+		}
+		if strings.Contains(text, "%s") {
+			text = strings.Replace(text, "%s", to[i], 1)
+		}
+		texts, options = append(texts, text), append(options, strings.Replace(option, "%s", shown, 1))
+		if x.risk != "" {
+			risks = append(risks, x.risk)
+		}
+		way.Cost += x.cost
+	}
+	way.Text, way.Option, way.Risk = strings.Join(texts, ", and "), strings.Join(options, " "), strings.Join(risks, "; ")
+	for _, m := range state.Moves {
+		told := slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.about == m.Name }) ||
+			slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == m.Name })
+		if !told {
+			way.Moves = append(way.Moves, m.Name)
+		}
+	}
+	way.Cost += len(way.Moves)
+	if len(relaxations) == 1 && relaxations[0].cost == costRaise && f.no.raise == nil {
+		x := relaxations[0]
+		f.no.raise = &destination{name: x.about, rng: lineOf(f.order, to[0]), text: x.about + "@" + to[0], because: "what is asked for needs it"}
+	}
+	f.no.Ways = append(f.no.Ways, way)
+	f.no.take = append(f.no.take, func(p *Project, o *RouteOptions) {
+		for i, x := range relaxations {
+			x.take(p, o, to[i])
+		}
+	})
+}
+
+// sort puts the cheapest way first.
+func (f *wayFinder) sort() {
+	order := make([]int, len(f.no.Ways))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(f.no.Ways[a].Cost, f.no.Ways[b].Cost) })
+	var ways []model.WayOut
+	var take []func(*Project, *RouteOptions)
+	for _, i := range order {
+		ways, take = append(ways, f.no.Ways[i]), append(take, f.no.take[i])
+	}
+	f.no.Ways, f.no.take = ways, take
 }
 
 // lineOf is the line of a version where that is a range which has it, else the

@@ -123,8 +123,11 @@ type ReleaseLine struct {
 
 // WayOut is a change of what was asked for that would make it possible.
 type WayOut struct {
-	Text   string `json:"text"`
-	Option string `json:"option"` // of the command, to be given besides or instead
+	Text   string   `json:"text"`
+	Option string   `json:"option"`          // of the command, to be given besides or instead
+	Cost   int      `json:"cost"`            // to compare ways by
+	Moves  []string `json:"moves,omitempty"` // requirements that move besides
+	Risk   string   `json:"risk,omitempty"`
 }
 
 // MoveSummary is a move in results.

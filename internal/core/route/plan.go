@@ -25,6 +25,7 @@ type Plan struct {
 	Rules     []Rule        // that hold in every state
 	Replaced  []Change      // requirements that go on under another name, if there is a wish or reach for that
 	Restored  []Restore     // requirements that are added where something needs them
+	Down      []string      // names that may go to older versions beside what moves
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
@@ -406,6 +407,9 @@ func (s *Subject) linesTo(target version.Version) []version.Version {
 // moveTo makes a leg that takes one subject into a set of versions.
 func (r *planner) moveTo(s *Subject, title, why string, reason string, allow func(v version.Version) bool) (bool, error) {
 	bounds := r.held()
+	for _, name := range r.Down {
+		bounds[name] = Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: name + " may go down"}
+	}
 	bounds[s.Name] = Bound{Allow: allow, Newest: true, Why: why}
 	for _, name := range s.Family {
 		if f := r.subject(name); f != nil && !f.Held && slices.ContainsFunc(f.Releases, allow) && f.At != nil && !allow(f.At) {

@@ -57,6 +57,28 @@ func (c *Conflict) Proof() Proof {
 	return w.proof
 }
 
+// Subjects are the names of the subjects that the proof is about, sorted.
+func (c *Conflict) Subjects() []string {
+	var names []string
+	seen := map[*clause]bool{}
+	var visit func(k *clause)
+	visit = func(k *clause) {
+		if seen[k] {
+			return
+		}
+		seen[k] = true
+		for _, t := range k.terms {
+			names = append(names, c.problem.subjects[t.Subject].name)
+		}
+		for _, cause := range k.causes {
+			visit(cause)
+		}
+	}
+	visit(c.root)
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 type proofWriter struct {
 	problem *Problem
 	proof   Proof

@@ -73,7 +73,7 @@ func (r *raiser) file(pins []model.Pin) {
 			// It follows by itself.
 		case p.List != nil:
 			lists[p.List.Start] = append(lists[p.List.Start], p)
-		case below(p, r.target(p)):
+		case below(p, r.target(p)) && !r.agrees(p):
 			r.sites = append(r.sites, p.Site)
 			r.put(p.Site.Start, p.Site.End, restate(p, r.target(p)))
 			if p.Digest.Text != "" {
@@ -85,6 +85,12 @@ func (r *raiser) file(pins []model.Pin) {
 	for _, start := range slices.Sorted(maps.Keys(lists)) {
 		r.thin(lists[start])
 	}
+}
+
+// agrees tells whether a place says the same as the aim, as far as both go
+// ("16.20.2" and "16.20"), and enough.
+func (r *raiser) agrees(p model.Pin) bool {
+	return Exact(p) && version.CompareStated(p.Range, r.aim.To.String()) == 0 && r.aim.Enough(Low(p))
 }
 
 // target is what a place is to state: a range starts at the least that is
