@@ -121,4 +121,7 @@ type Outcome struct {
 	Edits []model.FileEdit
 	// Notices are things to know that are no errors, as sentences.
 	Notices []string
+	// Notable are changes below the requirements that nobody should miss, as
+	// sentences: what goes down, changes its licence, runs something.
+	Notable []string
 }

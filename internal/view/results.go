@@ -395,6 +395,9 @@ func (o Out) Route(r *model.RouteResult) error {
 		if n := len(l.Carried); n > 0 {
 			d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(l.Carried), faint}})
 		}
+		for _, n := range l.Notes {
+			d.add(line{span{"  " + n, warn}})
+		}
 	}
 	if len(r.Notices) > 0 {
 		d.add(gap{}, heading{"To know", ""})

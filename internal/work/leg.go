@@ -154,6 +154,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		return err
 	}
 	moved.leg.Moves, moved.leg.Carried, moved.edits = state.Moves, state.Carried, w.last.Edits
+	moved.leg.Notes = append(moved.leg.Notes, state.Notable...)
 	for i := range state.Moves {
 		state.Moves[i].Because = because[state.Moves[i].Name]
 	}

@@ -68,6 +68,7 @@ type State struct {
 	Moves   []model.Move // of direct requirements, from the present state
 	Carried []model.Move // of packages that only the lock names
 	Notices []string     // things to know that are no errors, as sentences
+	Notable []string     // changes that nobody should miss, as sentences
 }
 
 // World is the component that a route is planned for. Planning never changes

@@ -108,7 +108,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			r.notices = append(r.notices, n)
 		}
 	}
-	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried}
+	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Notes: state.Notable}
 	for i := range leg.Moves {
 		m := &leg.Moves[i]
 		m.Because = because(*m)

@@ -102,7 +102,7 @@ func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, mo
 	case !bytes.Equal(lock, s.p.lock.src):
 		o.Edits = append(o.Edits, model.FileEdit{File: s.p.lockFile, Old: s.p.lock.src, New: lock})
 	}
-	o.Carried = s.carried(moves)
+	o.Carried, o.Notable = s.carried(moves), s.notable()
 	return o, nil
 }
 

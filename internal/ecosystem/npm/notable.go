@@ -1,0 +1,138 @@
+package npm
+
+import (
+	"cmp"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+)
+
+// traits are what is worth a word where it changes, over all copies of a
+// package.
+type traits struct {
+	lowest, highest *node
+	versions        []string
+	majors          []string
+	licences        []string
+	deprecated      *node // a copy that is; nil for none
+	script          *node // a copy that runs something when it is installed
+	hosts           []string
+}
+
+func (t *tree) traits() map[string]*traits {
+	all := map[string]*traits{}
+	put := func(list *[]string, text string) {
+		if text != "" && !slices.Contains(*list, text) {
+			*list = append(*list, text)
+		}
+	}
+	t.walk(func(n *node) {
+		if n.isTop() || n.linkTo != nil || n.version == "" {
+			return
+		}
+		v, err := parseVersion(n.version)
+		if err != nil {
+			return
+		}
+		is := all[n.pkgName]
+		if is == nil {
+			is = &traits{lowest: n, highest: n}
+			all[n.pkgName] = is
+		}
+		if low, err := parseVersion(is.lowest.version); err == nil && v.Compare(low) < 0 {
+			is.lowest = n
+		}
+		if high, err := parseVersion(is.highest.version); err == nil && v.Compare(high) > 0 {
+			is.highest = n
+		}
+		put(&is.majors, v.Line())
+		put(&is.versions, n.version)
+		if n.deprecate != "" {
+			is.deprecated = n
+		}
+		if n.body != nil {
+			put(&is.licences, n.body.License)
+			if n.body.Script {
+				is.script = n
+			}
+		}
+		if u, err := url.Parse(n.resolved); err == nil {
+			put(&is.hosts, u.Host)
+		}
+	})
+	return all
+}
+
+// notable tells what changes in the tree that nobody should miss: what goes down,
+// becomes deprecated, comes to run something when it is installed, changes its
+// licence or its source, or is there in a further major.
+func (s *resolver) notable() []string {
+	if s.p.lock == nil {
+		return nil
+	}
+	before, after := s.p.tree().traits(), s.t.traits()
+	var notes []string
+	say := func(n *node, format string, args ...any) {
+		text := fmt.Sprintf(format, args...)
+		if who := s.firstAsker(n); who != "" {
+			text += " (" + who + ")"
+		}
+		notes = append(notes, text)
+	}
+	for _, name := range collated(after) {
+		now := after[name]
+		was := before[name]
+		if was == nil {
+			if now.script != nil {
+				say(now.script, "%s %s comes in, and runs a script when it is installed", name, now.script.version)
+			}
+			if now.deprecated != nil {
+				say(now.deprecated, "%s %s comes in, and is deprecated: %s", name, now.deprecated.version, now.deprecated.deprecate)
+			}
+			continue
+		}
+		old, _ := parseVersion(was.highest.version)
+		if v, err := parseVersion(now.highest.version); err == nil && old != nil && v.Compare(old) < 0 && !slices.Contains(was.versions, now.highest.version) {
+			say(now.highest, "%s goes down from %s to %s", name, was.highest.version, now.highest.version)
+		}
+		if now.deprecated != nil && was.deprecated == nil {
+			say(now.deprecated, "%s %s is deprecated: %s", name, now.deprecated.version, now.deprecated.deprecate)
+		}
+		if now.script != nil && was.script == nil && was.highest.body != nil {
+			say(now.script, "%s %s runs a script when it is installed, which %s did not", name, now.script.version, was.highest.version)
+		}
+		if fresh := added(was.licences, now.licences); len(fresh) > 0 && len(was.licences) > 0 {
+			say(now.highest, "%s changes its licence from %s to %s", name, strings.Join(was.licences, ", "), strings.Join(fresh, ", "))
+		}
+		if fresh := added(was.hosts, now.hosts); len(fresh) > 0 && len(was.hosts) > 0 {
+			say(now.highest, "%s comes from %s now, and came from %s", name, strings.Join(fresh, ", "), strings.Join(was.hosts, ", "))
+		}
+		if len(now.majors) > len(was.majors) && len(was.majors) == 1 {
+			say(cmp.Or(now.lowest, now.highest), "%s is there in %d majors now, %s and %s", name, len(now.majors), now.lowest.version, now.highest.version)
+		}
+	}
+	return notes
+}
+
+// added are the texts of now that were not there.
+func added(was, now []string) []string {
+	return slices.DeleteFunc(slices.Clone(now), func(text string) bool { return slices.Contains(was, text) })
+}
+
+// firstAsker says who asks for a node, "" if nobody is found.
+func (s *resolver) firstAsker(n *node) string {
+	var askers []string
+	for _, d := range s.t.dependents[n.name] {
+		for _, e := range d.edgeList {
+			if e.name == n.name && d.get(e) == n {
+				askers = append(askers, s.p.asker(s.t, d, e))
+			}
+		}
+	}
+	if len(askers) == 0 {
+		return ""
+	}
+	slices.Sort(askers)
+	return askers[0]
+}
