@@ -50,6 +50,7 @@ type app struct {
 	refresh        bool
 	preview        []string
 	books          []string
+	draw           string // a file to draw into; empty for none
 }
 
 // Main runs the program and gives its exit status.
@@ -238,6 +239,26 @@ func readDate(text string) (time.Time, error) {
 	return t.Add(24*time.Hour - time.Second), nil
 }
 
+// drawFlag is the flag of commands that can draw what they show.
+func (a *app) drawFlag(cmd *cobra.Command, what string) {
+	cmd.Flags().StringVar(&a.draw, "draw", "", "draw "+what+", too, into a `file`.svg or file.dot (Graphviz)")
+}
+
+// drawing writes a drawing, if one is asked for.
+func (a *app) drawing(draw func(file string) ([]byte, error)) error {
+	if a.draw == "" {
+		return nil
+	}
+	picture, err := draw(a.draw)
+	if err != nil {
+		return usageError{err}
+	}
+	if err := os.WriteFile(a.draw, picture, 0o644); err != nil {
+		return fmt.Errorf("drawing: %w", err)
+	}
+	return nil
+}
+
 // conflict shows a proof instead of a result; other errors pass.
 func (a *app) conflict(err error, title string) error {
 	var c *solve.Conflict
@@ -253,7 +274,11 @@ func (a *app) conflict(err error, title string) error {
 	if errors.As(err, &no) {
 		ways = no.Ways
 	}
-	if err := o.Conflict(title, c.Proof().Lines(), ways); err != nil {
+	steps := work.ProofSteps(c)
+	if err := a.drawing(func(file string) ([]byte, error) { return view.Proof(file, steps) }); err != nil {
+		return err
+	}
+	if err := o.Conflict(title, steps, ways); err != nil {
 		return err
 	}
 	return errProblem

@@ -217,7 +217,7 @@ func (d *demoStory) noWay(title string, opt work.RouteOptions) func() error {
 		if !errors.As(err, &no) {
 			return fmt.Errorf("the demo expects a conflict here, but got %v", err)
 		}
-		return d.out.Conflict("There is no way to "+destination+":", no.Conflict.Proof().Lines(), no.Ways)
+		return d.out.Conflict("There is no way to "+destination+":", work.ProofSteps(no.Conflict), no.Ways)
 	}
 }
 

@@ -28,6 +28,11 @@ there, or proves that it cannot.`,
 				return err
 			}
 			for _, e := range all {
+				if len(e.Steps) > 0 {
+					if err := a.drawing(func(file string) ([]byte, error) { return view.Proof(file, e.Steps) }); err != nil {
+						return err
+					}
+				}
 				if e.Version != "" && !e.Possible {
 					return errProblem
 				}
@@ -35,6 +40,7 @@ there, or proves that it cannot.`,
 			return nil
 		}),
 	}
+	a.drawFlag(cmd, "a proof that it cannot be")
 	a.registryFlags(cmd)
 	return cmd
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -16,7 +15,6 @@ import (
 
 func (a *app) prereqs() *cobra.Command {
 	var opt work.PrereqOptions
-	var draw string
 	cmd := &cobra.Command{
 		Use:   "prereqs",
 		Short: "Tell what must be true first: runtimes, tools, platforms and images",
@@ -35,14 +33,8 @@ status 1 if anything is missing.`,
 			if err != nil {
 				return a.conflict(err, "There is no way to "+joined(opt.To, "meet all of it")+":")
 			}
-			if draw != "" {
-				picture, err := view.Chain(draw, r)
-				if err != nil {
-					return usageError{err}
-				}
-				if err := os.WriteFile(draw, picture, 0o644); err != nil {
-					return fmt.Errorf("drawing the chain: %w", err)
-				}
+			if err := a.drawing(func(file string) ([]byte, error) { return view.Chain(file, r) }); err != nil {
+				return err
 			}
 			if err := o.Prereqs(r); err != nil {
 				return err
@@ -55,7 +47,7 @@ status 1 if anything is missing.`,
 	}
 	a.destinationFlags(cmd, &opt.RouteOptions)
 	cmd.Flags().BoolVar(&opt.Now, "now", false, "tell it for what is locked now, whatever the settings' reach")
-	cmd.Flags().StringVar(&draw, "draw", "", "draw the chain of needs, too, into a `file`.svg or file.dot (Graphviz)")
+	a.drawFlag(cmd, "the chain of needs")
 	a.registryFlags(cmd)
 	return cmd
 }

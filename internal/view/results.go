@@ -613,9 +613,13 @@ func (o Out) Status(s *model.StatusResult) error {
 
 // Conflict shows the proof that a destination cannot be reached.
 // ways are what would do instead.
-func (o Out) Conflict(title string, proof []string, ways []model.WayOut) error {
+func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut) error {
 	d := &document{}
-	d.add(heading{title, ""}, proofList(proof))
+	lines := make([]string, len(proof))
+	for i, s := range proof {
+		lines[i] = s.Line
+	}
+	d.add(heading{title, ""}, proofList(lines))
 	if len(ways) > 0 {
 		var rows list
 		for i, w := range ways {
@@ -638,8 +642,9 @@ func (o Out) Conflict(title string, proof []string, ways []model.WayOut) error {
 		d.add(gap{}, line{plain("What would do instead, each tried; "), span{"--take NUMBER", strong}, plain(" goes that way:")}, rows)
 	}
 	return o.show("conflict", struct {
-		Title string         `json:"title"`
-		Proof []string       `json:"proof"`
-		Ways  []model.WayOut `json:"ways,omitempty"`
-	}{title, proof, ways}, d)
+		Title string            `json:"title"`
+		Proof []string          `json:"proof"`
+		Steps []model.ProofStep `json:"steps"`
+		Ways  []model.WayOut    `json:"ways,omitempty"`
+	}{title, lines, proof, ways}, d)
 }

@@ -69,7 +69,7 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 	if r := part.Find(e.Name)[0]; r.Fixed != "" {
 		var conflict *solve.Conflict
 		if err := immovable(ctx, r, fmt.Sprintf("%s@%s is asked about", e.Name, e.Version)); errors.As(err, &conflict) {
-			e.Proof = conflict.Proof().Lines()
+			e.Proof, e.Steps = conflict.Proof().Lines(), ProofSteps(conflict)
 		}
 		return nil
 	}
@@ -99,7 +99,7 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 	})
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
-		e.Proof = conflict.Proof().Lines()
+		e.Proof, e.Steps = conflict.Proof().Lines(), ProofSteps(conflict)
 		return nil
 	}
 	if err != nil {

@@ -40,6 +40,17 @@ func conflictOf(err error) (c *solve.Conflict, ok bool) {
 	return c, ok
 }
 
+// ProofSteps gives the sentences of a conflict's proof.
+func ProofSteps(c *solve.Conflict) []model.ProofStep {
+	proof := c.Proof()
+	lines := proof.Lines()
+	steps := make([]model.ProofStep, len(proof))
+	for i, s := range proof {
+		steps[i] = model.ProofStep{Number: s.Number, Line: lines[i], From: s.From, About: s.About}
+	}
+	return steps
+}
+
 // The costs of relaxations. Those of several are added.
 const (
 	costLower   = 10 // a destination is reached only in part

@@ -102,7 +102,16 @@ type Explanation struct {
 	Releases  []ReleaseLine `json:"releases,omitempty"`
 	Possible  bool          `json:"possible"` // of the version asked about
 	Proof     []string      `json:"proof,omitempty"`
+	Steps     []ProofStep   `json:"steps,omitempty"` // of the proof
 	Moves     []MoveSummary `json:"moves,omitempty"` // what would move along
+}
+
+// ProofStep is one sentence of a proof.
+type ProofStep struct {
+	Number int      `json:"number"`
+	Line   string   `json:"line"`            // as it is printed
+	From   []int    `json:"from,omitempty"`  // the numbers that it follows from; none for a fact
+	About  []string `json:"about,omitempty"` // what a fact is about, the one that asks first
 }
 
 // LockedCopy is one copy of a package in a lock, and who asks for it.

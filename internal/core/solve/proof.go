@@ -12,6 +12,9 @@ type Sentence struct {
 	Number int
 	Text   string
 	From   []int // the numbers it follows from; none for a stated fact
+	// About are the names of the subjects that a stated fact is about, the one
+	// that asks first.
+	About []string
 }
 
 // Proof is why a problem has no solution: numbered sentences, each a stated
@@ -106,8 +109,12 @@ func (w *proofWriter) write(c *clause) int {
 		return n
 	}
 	var from []int
+	var about []string
 	text := ""
 	if c.causes == nil {
+		for _, t := range c.terms {
+			about = append(about, w.problem.subjects[t.Subject].name)
+		}
 		text = c.why()
 		if n, told := w.texts[text]; told {
 			w.numbers[c] = n
@@ -125,7 +132,7 @@ func (w *proofWriter) write(c *clause) int {
 	}
 	n := len(w.proof) + 1
 	w.numbers[c] = n
-	w.proof = append(w.proof, Sentence{n, text, from})
+	w.proof = append(w.proof, Sentence{n, text, from, about})
 	return n
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -230,4 +231,33 @@ func TestOverrideRules(t *testing.T) {
 	_, below = apply(top, "rope", "*")
 	text, _ = apply(below, "left", "^1")
 	assert.Equal(t, "^2.0.0", text, "by reference")
+}
+
+// TestPackages finds what is in effect by the shortest way, and that what is only
+// optional needs nothing.
+func TestPackages(t *testing.T) {
+	fsys := fstest.MapFS{
+		"package.json": {Data: []byte(`{"dependencies": {"a": "^1", "b": "^1"}, "optionalDependencies": {"o": "^1"}}`)},
+		"package-lock.json": {Data: []byte(`{"lockfileVersion": 3, "packages": {
+			"": {"dependencies": {"a": "^1", "b": "^1"}, "optionalDependencies": {"o": "^1"}},
+			"node_modules/a": {"version": "1.0.0", "dependencies": {"c": "^1"}, "engines": {"node": ">=18"}},
+			"node_modules/b": {"version": "1.0.0", "optionalDependencies": {"p": "^1"}},
+			"node_modules/c": {"version": "1.2.0", "engines": {"node": ">=20"}},
+			"node_modules/o": {"version": "1.0.0", "dependencies": {"c": "^1"}, "engines": {"node": ">=99"}},
+			"node_modules/p": {"version": "1.0.0", "engines": {"node": ">=98"}}
+		}}`)},
+	}
+	c, err := Ecosystem{}.Read(fsys, ".")
+	require.NoError(t, err)
+	var got []string
+	for _, p := range (Ecosystem{}).Packages(c) {
+		text := p.Subject.Name + " " + p.Version + " by " + strings.Join(p.Via, ", ")
+		for _, n := range p.Needs {
+			text += " needs " + n.Subject.String() + " " + n.Range
+		}
+		got = append(got, text)
+	}
+	assert.Equal(t, []string{
+		"a 1.0.0 by  needs runtime/node >=18", "b 1.0.0 by ", "c 1.2.0 by a 1.0.0 needs runtime/node >=20", "o 1.0.0 by ", "p 1.0.0 by b 1.0.0",
+	}, got)
 }

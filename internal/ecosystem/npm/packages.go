@@ -5,48 +5,71 @@ import (
 )
 
 // Packages are the packages of the lock, each copy once, breadth first from the
-// manifests, so that what leads to each is as short as can be.
+// manifests, so that what leads to each is as short as can be. What is there only
+// as an optional dependency needs nothing: npm leaves it out where it does not
+// run.
 func (Ecosystem) Packages(c *model.Component) []model.Package {
 	p := c.Detail.(*project)
 	if p.lock == nil {
 		return nil
 	}
-	t := p.tree()
-	type step struct {
-		n    *node
-		via  []string
-		site model.Site
-	}
-	seen := map[*node]bool{}
-	var all []model.Package
-	var queue []step
-	visit := func(n *node, via []string, site model.Site) {
-		if n == nil || seen[n] || n.isTop() || n.linkTo != nil || n.inBundle {
-			return
-		}
-		seen[n] = true
-		pkg := model.Package{Subject: model.Subject{Kind: Name, Name: n.pkgName}, Version: n.version, Via: via, Site: site}
-		if n.body != nil && n.body.Node != "" {
-			pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.body.Node})
-		}
-		all = append(all, pkg)
-		queue = append(queue, step{n, append(via[:len(via):len(via)], n.pkgName+" "+n.version), site})
-	}
+	f := &packageFinder{t: p.tree(), seen: map[*node]bool{}}
+	f.from(p, false)
+	f.from(p, true)
+	return f.all
+}
+
+// packageFinder walks along the edges of a tree.
+type packageFinder struct {
+	t    *tree
+	seen map[*node]bool
+	all  []model.Package
+	done []found // all packages that were found, with what leads to them
+}
+
+// found is a package with what leads to it.
+type found struct {
+	n    *node
+	via  []string
+	site model.Site
+}
+
+// from walks from the manifests, in the second round along optional edges, too.
+func (f *packageFinder) from(p *project, optional bool) {
+	queue := f.done // whose optional edges are still to be followed
 	for _, m := range p.manifests() {
-		top := t.tops[m.dir]
+		top := f.t.tops[m.dir]
 		if top == nil {
 			continue
 		}
 		for _, d := range m.dependencies {
-			visit(top.resolve(d.name), nil, d.site)
+			if optional || !d.kind.optional() {
+				queue = f.visit(queue, found{top.resolve(d.name), nil, d.site}, !optional)
+			}
 		}
 	}
-	for len(queue) > 0 {
-		s := queue[0]
-		queue = queue[1:]
-		for _, e := range s.n.edgeList {
-			visit(s.n.get(e), s.via, s.site)
+	for i := 0; i < len(queue); i++ {
+		q := queue[i]
+		via := append(q.via[:len(q.via):len(q.via)], q.n.pkgName+" "+q.n.version)
+		for _, e := range q.n.edgeList {
+			if optional || !e.kind.optional() {
+				queue = f.visit(queue, found{q.n.get(e), via, q.site}, !optional)
+			}
 		}
 	}
-	return all
+	f.done = queue
+}
+
+func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
+	n := q.n
+	if n == nil || f.seen[n] || n.isTop() || n.linkTo != nil || n.inBundle {
+		return queue
+	}
+	f.seen[n] = true
+	pkg := model.Package{Subject: model.Subject{Kind: Name, Name: n.pkgName}, Version: n.version, Via: q.via, Site: q.site}
+	if needs && n.body != nil && n.body.Node != "" {
+		pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.body.Node})
+	}
+	f.all = append(f.all, pkg)
+	return append(queue, q)
 }
