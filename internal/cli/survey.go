@@ -31,6 +31,7 @@ It runs nothing and changes nothing.`,
 			return problem
 		}),
 	}
+	cmd.Flags().StringVar(&opt.Advisories, "advisories", "", "mark what is affected by vulnerability records (OSV JSON) in this `folder`")
 	a.registryFlags(cmd)
 	a.bookFlag(cmd)
 	cmd.Flags().BoolVar(&opt.Indirect, "indirect", false, "list requirements, too, that a manifest states only for others' sake")

@@ -107,6 +107,9 @@ func (o Out) Survey(s *model.Survey) error {
 		}
 		d.add(gap{}, heading{"what does not fit, and what ends", "by what packages state and compat books say"}, notes)
 	}
+	if len(s.Advisories) > 0 {
+		d.add(gap{}, heading{"known vulnerabilities", fmt.Sprintf("%s affect what is locked", count(len(s.Advisories), "record", "records"))}, advisoryGrid(s.Advisories))
+	}
 	if len(s.Unread) > 0 {
 		var notes list
 		for _, text := range s.Unread {
@@ -115,6 +118,22 @@ func (o Out) Survey(s *model.Survey) error {
 		d.add(gap{}, notes)
 	}
 	return o.show("survey", s, d)
+}
+
+func advisoryGrid(all []model.SurveyAdvisory) grid {
+	g := grid{columns: []string{"package", "locked", "fixed in", "record", "", "asked for", "by way of"}}
+	for _, a := range all {
+		fixed := span{a.Fixed, good}
+		if a.Fixed == "" {
+			fixed = span{"not known", bad}
+		}
+		id := a.ID
+		if a.Severity != "" && len(a.Severity) < 12 {
+			id += " (" + strings.ToLower(a.Severity) + ")"
+		}
+		g.rows = append(g.rows, line{plain("%s", a.Name), span{a.Version, bad}, fixed, plain("%s", id), plain("%s", a.Summary), span{a.Place, faint}, span{strings.Join(a.Via, ", "), faint}})
+	}
+	return g
 }
 
 // remarkStyle is how urgent a remark is.

@@ -20,7 +20,8 @@ const askAtOnce = 32
 
 // SurveyOptions say what a survey tells.
 type SurveyOptions struct {
-	Indirect bool // also requirements that are there only for others' sake
+	Indirect   bool   // also requirements that are there only for others' sake
+	Advisories string // a folder of vulnerability records; empty for none
 }
 
 // Survey tells what is declared, locked and newer. A package that a registry
@@ -80,6 +81,11 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 	p.surveyPins(ctx, now, s)
 	if s.Remarks, err = p.remarks(ctx, now); err != nil {
 		problems = append(problems, err)
+	}
+	if opt.Advisories != "" {
+		if s.Advisories, err = p.surveyAdvisories(now, opt.Advisories); err != nil {
+			problems = append(problems, err)
+		}
 	}
 	return s, errors.Join(problems...)
 }

@@ -7,7 +7,22 @@ type Survey struct {
 	Components []SurveyComponent `json:"components"`
 	Pins       []SurveyPins      `json:"pins,omitempty"`
 	Remarks    []SurveyRemark    `json:"remarks,omitempty"`
+	Advisories []SurveyAdvisory  `json:"advisories,omitempty"`
 	Unread     []string          `json:"unread,omitempty"` // files that were not read, and why, as sentences
+}
+
+// SurveyAdvisory is a package in effect that has a known vulnerability.
+type SurveyAdvisory struct {
+	ID       string   `json:"id"`
+	Aliases  []string `json:"aliases,omitempty"`
+	Summary  string   `json:"summary,omitempty"`
+	Severity string   `json:"severity,omitempty"`
+	Name     string   `json:"name"`
+	Version  string   `json:"version"`
+	PURL     string   `json:"purl"`
+	Fixed    string   `json:"fixed,omitempty"` // the lowest version above in which it is; empty if none is known
+	Via      []string `json:"via,omitempty"`   // what leads to it from the requirement on
+	Place    string   `json:"place"`           // of the requirement
 }
 
 // SurveyRemark is what the compat books, or what packages state, hold against

@@ -1,0 +1,93 @@
+package work
+
+import (
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"bellwether/internal/core/advisory"
+	"bellwether/internal/core/model"
+)
+
+// advisories are vulnerability records by the packages that they are about.
+type advisories map[model.Subject][]*advisory.Record
+
+// readAdvisories reads all records in a folder, one a file.
+func readAdvisories(dir string) (advisories, error) {
+	all := advisories{}
+	err := fs.WalkDir(os.DirFS(dir), ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || path.Ext(name) != ".json" {
+			return err
+		}
+		shown := filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(name)))
+		src, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
+		if err != nil {
+			return err
+		}
+		r, err := advisory.Read(shown, src)
+		if err != nil || r == nil {
+			return err
+		}
+		for _, s := range r.Subjects() {
+			all[s] = append(all[s], r)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading advisories", File: filepath.ToSlash(dir), Wrong: bareError(err)}
+	}
+	return all, nil
+}
+
+// surveyAdvisories tells which packages in effect are affected by records in a
+// folder, the direct ones first.
+func (p *Project) surveyAdvisories(now *state, dir string) ([]model.SurveyAdvisory, error) {
+	all, err := readAdvisories(dir)
+	if err != nil {
+		return nil, err
+	}
+	var found []model.SurveyAdvisory
+	for _, subject := range now.order {
+		order := orders(subject.Kind)
+		for _, record := range all[subject] {
+			for _, pkg := range now.packages[subject] {
+				in, err := record.Affects(subject, pkg.Version, order)
+				if err != nil {
+					return nil, &model.Fault{Doing: "reading advisories", Wrong: err.Error()}
+				}
+				row := model.SurveyAdvisory{
+					ID: record.ID, Aliases: record.Aliases, Summary: record.Summary, Severity: record.Severity,
+					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(), Fixed: nextFixed(record, subject, pkg.Version),
+				}
+				if in && !slices.ContainsFunc(found, func(o model.SurveyAdvisory) bool { return o.ID == row.ID && o.PURL == row.PURL }) {
+					found = append(found, row)
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(found, func(a, b model.SurveyAdvisory) int { return len(a.Via) - len(b.Via) })
+	return found, nil
+}
+
+// nextFixed is the lowest version above one in which a record's package is fixed,
+// "" if the record knows none.
+func nextFixed(r *advisory.Record, s model.Subject, text string) string {
+	order := orders(s.Kind)
+	at, err := order.Parse(text)
+	if err != nil {
+		return ""
+	}
+	lowest := ""
+	for _, fixed := range r.Fixed(s) {
+		v, err := order.Parse(fixed)
+		if err != nil || v.Compare(at) <= 0 {
+			continue
+		}
+		if low, err := order.Parse(lowest); err != nil || v.Compare(low) < 0 {
+			lowest = fixed
+		}
+	}
+	return lowest
+}
