@@ -40,10 +40,11 @@ func (p *Project) Prereqs(ctx context.Context, opt PrereqOptions) (*model.Prereq
 			return nil, err
 		}
 		result.Destination = planned.route.Destination
-		if end, _, err = p.packagesOf(planned.end()); err != nil {
+		parts, err := p.partsIn(planned.end())
+		if err != nil {
 			return nil, err
 		}
-		end = end.with(now)
+		end = packagesOf(planned.end(), parts).with(now)
 	}
 	q, err := p.question(ctx, opt.Prefer, append(slices.Clone(opt.Hold), p.Settings.Hold...), end)
 	if err != nil {

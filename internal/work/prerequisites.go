@@ -68,12 +68,11 @@ func (w *prerequisites) walk(ctx context.Context) error {
 		return err
 	}
 	var stops []*state
-	for _, fsys := range w.route.stops {
-		st, _, err := w.p.packagesOf(fsys)
-		if err != nil {
-			return err
-		}
-		stops = append(stops, st)
+	parts := w.start.parts
+	for _, s := range w.route.stops {
+		parts = slices.Clone(parts)
+		parts[slices.IndexFunc(parts, func(part *Part) bool { return part.Dir == s.part.Dir })] = s.part
+		stops = append(stops, packagesOf(s.fsys, parts))
 	}
 	before := w.start
 	for i, leg := range w.route.route.Legs {

@@ -233,7 +233,13 @@ type world struct {
 	fsys     fs.FS
 	c        *model.Component
 	last     *ecosystem.Outcome
-	stops    []fs.FS // the files after each leg
+	stops    []stop // after each leg
+}
+
+// stop is a project's files after a leg, and the component that moved.
+type stop struct {
+	fsys fs.FS
+	part *Part
 }
 
 // after is the part as it is in another state of the project's files.
@@ -297,7 +303,7 @@ func (w *world) Take() error {
 	w.fsys = overlay.With(w.fsys, w.last.Edits)
 	c, err := w.part.eco.Read(w.fsys, w.part.Dir)
 	if err == nil {
-		w.c, w.stops = c, append(w.stops, w.fsys)
+		w.c, w.stops = c, append(w.stops, stop{w.fsys, &Part{Component: c, eco: w.part.eco, registry: w.part.registry}})
 	}
 	return err
 }

@@ -98,7 +98,7 @@ func (p *Project) takeWay(ctx context.Context, opt RouteOptions, planned *planne
 // planned is a route while it is computed.
 type planned struct {
 	route   *model.Route
-	stops   []fs.FS // the files after each leg that moves packages
+	stops   []stop // after each leg that moves packages
 	start   fs.FS
 	notices []string
 }
@@ -106,7 +106,7 @@ type planned struct {
 // end is the files after the last leg.
 func (r *planned) end() fs.FS {
 	if n := len(r.stops); n > 0 {
-		return r.stops[n-1]
+		return r.stops[n-1].fsys
 	}
 	return r.start
 }
@@ -176,9 +176,11 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		if _, err := p.connect(ctx, part); err != nil {
 			return nil, err
 		}
-		part, err := part.after(r.end()) // a component may be changed by the legs of those before it
-		if err != nil {
-			return nil, err
+		if len(r.stops) > 0 { // a component may be changed by the legs of those before it
+			var err error
+			if part, err = part.after(r.end()); err != nil {
+				return nil, err
+			}
 		}
 		if err := p.planPart(ctx, part, r, wishes, reach, opt); err != nil {
 			return nil, err

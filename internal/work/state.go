@@ -36,29 +36,41 @@ func (p *Project) now() (*state, error) {
 
 // stateOf reads the project as it is in a tree of files.
 func (p *Project) stateOf(fsys fs.FS) (*state, error) {
-	s, components, err := p.packagesOf(fsys)
+	parts, err := p.partsIn(fsys)
 	if err != nil {
 		return nil, err
+	}
+	s := packagesOf(fsys, parts)
+	var components []*model.Component
+	for _, part := range parts {
+		components = append(components, part.Component)
 	}
 	s.pins, s.unread, err = p.readPins(fsys, components)
 	return s, err
 }
 
-// packagesOf reads only the components: of the places that state something,
-// those of manifests.
-func (p *Project) packagesOf(fsys fs.FS) (*state, []*model.Component, error) {
-	s := &state{fsys: fsys, packages: map[model.Subject][]model.Package{}}
-	var components []*model.Component
-	var pins []model.Pin
+// partsIn are the components as they are in a tree of files.
+func (p *Project) partsIn(fsys fs.FS) ([]*Part, error) {
+	if fsys == p.fsys {
+		return p.Components, nil
+	}
+	var parts []*Part
 	for _, part := range p.Components {
-		if fsys != p.fsys {
-			var err error
-			if part, err = part.after(fsys); err != nil {
-				return nil, nil, err
-			}
+		part, err := part.after(fsys)
+		if err != nil {
+			return nil, err
 		}
-		s.parts = append(s.parts, part)
-		components = append(components, part.Component)
+		parts = append(parts, part)
+	}
+	return parts, nil
+}
+
+// packagesOf is a state of which only the components are known: of the places that
+// state something, those of manifests.
+func packagesOf(fsys fs.FS, parts []*Part) *state {
+	s := &state{fsys: fsys, parts: parts, packages: map[model.Subject][]model.Package{}}
+	var pins []model.Pin
+	for _, part := range parts {
 		pins = append(pins, part.Pins...)
 		for _, pkg := range part.eco.Packages(part.Component) {
 			if s.packages[pkg.Subject] == nil {
@@ -68,7 +80,7 @@ func (p *Project) packagesOf(fsys fs.FS) (*state, []*model.Component, error) {
 		}
 	}
 	s.pins = bySubject(pins)
-	return s, components, nil
+	return s
 }
 
 // world is the state's packages as a question wants them.

@@ -15,7 +15,7 @@ func (r *registry) Families(context.Context, *model.Component) ([][]string, erro
 // Copies are the copies of a package in the lock, and who asks for each.
 func (r *registry) Copies(_ context.Context, c *model.Component, name string) ([]model.LockedCopy, error) {
 	p := c.Detail.(*project)
-	t := p.tree()
+	t := p.locked()
 	var copies []model.LockedCopy
 	t.walk(func(n *node) {
 		if n.isTop() || n.name != name && n.pkgName != name {

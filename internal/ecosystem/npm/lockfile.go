@@ -142,8 +142,15 @@ func (l *lockfile) readOld(dependencies *jsondoc.Value, parent string) error {
 	return nil
 }
 
+// locked is the project's tree as the lock has it, to be looked at only.
+func (p *project) locked() *tree {
+	p.once.Do(func() { p.kept = p.tree() })
+	return p.kept
+}
+
 // tree is the project's tree as the lock has it, with the tops of the
-// manifests; without a lock, just the tops.
+// manifests; without a lock, just the tops. It is a new one each time, to be
+// changed.
 func (p *project) tree() *tree {
 	t := newTree()
 	if o := readOverrides(p.root); o != nil {

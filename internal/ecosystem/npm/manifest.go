@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/go-json-experiment/json"
@@ -70,6 +71,8 @@ type project struct {
 	members  map[string]bool
 	lock     *lockfile // nil if there is none
 	lockFile string    // where the lock is or would be
+	once     sync.Once
+	kept     *tree // what locked gives
 }
 
 // manifests are the root's and all others.
@@ -271,7 +274,7 @@ func (p *project) component() *model.Component {
 	if p.lock != nil {
 		c.Lock = p.lockFile
 	}
-	tree := p.tree()
+	tree := p.locked()
 	for _, m := range p.manifests() {
 		top := tree.tops[m.dir]
 		for _, d := range m.dependencies {

@@ -71,7 +71,7 @@ func (s *resolver) notable() []string {
 	if s.p.lock == nil {
 		return nil
 	}
-	before, after := s.p.tree().traits(), s.t.traits()
+	before, after := s.p.locked().traits(), s.t.traits()
 	var notes []string
 	say := func(n *node, format string, args ...any) {
 		text := fmt.Sprintf(format, args...)

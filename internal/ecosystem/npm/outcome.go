@@ -109,7 +109,7 @@ func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, mo
 // carried are the changes of packages that only the lock names: versions that
 // came, went, or took another's place.
 func (s *resolver) carried(moves []model.Move) []model.Move {
-	before, after := s.p.tree().versions(), s.t.versions()
+	before, after := s.p.locked().versions(), s.t.versions()
 	direct := map[string]bool{}
 	for _, m := range moves {
 		direct[m.Subject.Name] = true

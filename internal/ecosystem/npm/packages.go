@@ -13,7 +13,7 @@ func (Ecosystem) Packages(c *model.Component) []model.Package {
 	if p.lock == nil {
 		return nil
 	}
-	f := &packageFinder{t: p.tree(), seen: map[*node]bool{}}
+	f := &packageFinder{t: p.locked(), seen: map[*node]bool{}}
 	f.from(p, false)
 	f.from(p, true)
 	return f.all
