@@ -35,6 +35,7 @@ Without --to and --reach, everything is refreshed within its major.`,
 	}
 	a.destinationFlags(cmd, &opt)
 	cmd.Flags().IntVar(&opt.Take, "take", 0, "if there is no way, take the way out of this `number`")
+	cmd.Flags().BoolVar(&opt.DropBridges, "drop-bridges", false, "go to where pre-releases that were taken are released by now")
 	a.drawFlag(cmd, "a proof that there is no way")
 	a.registryFlags(cmd)
 	return cmd

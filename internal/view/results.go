@@ -107,6 +107,12 @@ func (o Out) Survey(s *model.Survey) error {
 		}
 		d.add(gap{}, heading{"what does not fit, and what ends", "by what packages state and compat books say"}, notes)
 	}
+	if len(s.Bridges) > 0 {
+		d.add(gap{}, heading{"bridges", "temporary measures that legs took"}, bridgeGrid(s.Bridges))
+		if slices.ContainsFunc(s.Bridges, func(b model.SurveyBridge) bool { return b.Goes != "" }) {
+			d.add(line{plain("  "), span{"bellwether route --drop-bridges", strong}, plain(" goes to where they are no longer needed")})
+		}
+	}
 	if len(s.Advisories) > 0 {
 		d.add(gap{}, heading{"known vulnerabilities", fmt.Sprintf("%s affect what is locked", count(len(s.Advisories), "record", "records"))}, advisoryGrid(s.Advisories))
 	}
@@ -118,6 +124,18 @@ func (o Out) Survey(s *model.Survey) error {
 		d.add(gap{}, notes)
 	}
 	return o.show("survey", s, d)
+}
+
+func bridgeGrid(all []model.SurveyBridge) grid {
+	g := grid{columns: []string{"package", "what", "at", "since", "it stays", "because"}}
+	for _, b := range all {
+		stays := span{b.Waits, faint}
+		if b.Goes != "" {
+			stays = span{"it can go now: " + b.Goes + " is released", good}
+		}
+		g.rows = append(g.rows, line{plain("%s", b.Name), plain("%s", b.Kind), plain("%s", b.At), span{b.Since, faint}, stays, span{b.Because, faint}})
+	}
+	return g
 }
 
 func advisoryGrid(all []model.SurveyAdvisory) grid {

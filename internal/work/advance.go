@@ -390,6 +390,9 @@ func (a *advance) paths(ctx context.Context, edits []model.FileEdit) []string {
 			paths = append(paths, filepath.ToSlash(below))
 		}
 	}
+	if ignored, err := a.repo.Ignored(ctx, top, paths); err == nil {
+		paths = slices.DeleteFunc(paths, func(path string) bool { return ignored[path] })
+	}
 	return paths
 }
 

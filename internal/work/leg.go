@@ -58,7 +58,12 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 			return nil, err
 		}
 	}
-	return moved, a.solvePins(ctx, moved)
+	if err := a.solvePins(ctx, moved); err != nil {
+		return nil, err
+	}
+	edits, err := a.noteBridges(moved)
+	moved.edits = append(moved.edits, edits...)
+	return moved, err
 }
 
 // solvePins finds the edits of the runtimes, tools, platforms and images that the

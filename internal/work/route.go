@@ -28,7 +28,9 @@ type RouteOptions struct {
 	// stated will not do; empty for the lowest.
 	Prefer    compat.Prefer
 	AllowDown []string // names that may go to older versions
-	Take      int      // the way out to take if there is no way, counted from 1; 0 for none
+	// DropBridges goes to where temporary measures are no longer needed.
+	DropBridges bool
+	Take        int // the way out to take if there is no way, counted from 1; 0 for none
 }
 
 // destination is one wish, taken apart.
@@ -48,6 +50,16 @@ func readDestination(text string) (destination, error) {
 // Route computes the legs to the destination and keeps them for Advance. The
 // error is a *solve.Conflict if the destination cannot be reached.
 func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResult, error) {
+	if opt.DropBridges {
+		wishes, err := p.bridgeWishes(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if len(wishes)+len(opt.To) == 0 {
+			return nil, &model.Fault{Doing: "dropping bridges", Wrong: "there is none that can go", Next: "bellwether survey tells what each waits for", Found: true}
+		}
+		opt.To = append(slices.Clone(opt.To), wishes...)
+	}
 	planned, err := p.plan(ctx, opt)
 	if opt.Take > 0 {
 		planned, err = p.takeWay(ctx, opt, planned, err)

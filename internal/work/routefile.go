@@ -152,10 +152,10 @@ func (p *Project) prepareKeep() error {
 		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: bareError(err), Next: "make the project's folder writable"}
 	}
 	ignore := p.keep(".gitignore")
-	if _, err := os.Stat(ignore); err == nil {
+	if text, err := os.ReadFile(ignore); err == nil && string(text) != "*\n" {
 		return nil
 	}
-	if err := os.WriteFile(ignore, []byte("*\n"), 0o644); err != nil {
+	if err := os.WriteFile(ignore, []byte("*\n!bridges.yaml\n"), 0o644); err != nil {
 		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: bareError(err), Next: "make the project's folder writable"}
 	}
 	return nil

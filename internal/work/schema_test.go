@@ -35,7 +35,7 @@ func TestDocumentedFormats(t *testing.T) {
 	manual, err := os.ReadFile("../../docs/formats.md")
 	require.NoError(t, err)
 	examples := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllSubmatch(manual, -1)
-	require.Len(t, examples, 5)
+	require.Len(t, examples, 6)
 
 	settings := examples[0][1]
 	assert.NoError(t, validate(t, "settings.json", settings))
@@ -51,6 +51,12 @@ func TestDocumentedFormats(t *testing.T) {
 	assert.NoError(t, validate(t, "book.json", dated.ReplaceAll(book, []byte(`"$1"`))))
 	_, faults := compat.Parse("book.yaml", book, orders)
 	assert.Empty(t, faults)
+
+	temporary := examples[3][1]
+	assert.NoError(t, validate(t, "bridges.json", temporary))
+	list, err := bridges(fstest.MapFS{bridgesFile: {Data: temporary}})
+	require.NoError(t, err)
+	assert.Len(t, list, 1)
 
 	for schema, bad := range map[string]string{
 		"settings.json": "reech: minor", "route.json": "schema: bellwether/route/1\nlegs: [{id: a b, component: .}]",

@@ -82,6 +82,9 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 	if s.Remarks, err = p.remarks(ctx, now); err != nil {
 		problems = append(problems, err)
 	}
+	if s.Bridges, err = p.openBridges(ctx); err != nil {
+		problems = append(problems, err)
+	}
 	if opt.Advisories != "" {
 		if s.Advisories, err = p.surveyAdvisories(now, opt.Advisories); err != nil {
 			problems = append(problems, err)

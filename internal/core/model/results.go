@@ -7,8 +7,21 @@ type Survey struct {
 	Components []SurveyComponent `json:"components"`
 	Pins       []SurveyPins      `json:"pins,omitempty"`
 	Remarks    []SurveyRemark    `json:"remarks,omitempty"`
+	Bridges    []SurveyBridge    `json:"bridges,omitempty"`
 	Advisories []SurveyAdvisory  `json:"advisories,omitempty"`
 	Unread     []string          `json:"unread,omitempty"` // files that were not read, and why, as sentences
+}
+
+// SurveyBridge is a temporary measure that a leg took.
+type SurveyBridge struct {
+	Component string `json:"component"`
+	Name      string `json:"name"`
+	Kind      string `json:"kind"`
+	At        string `json:"at"`
+	Because   string `json:"because,omitempty"`
+	Since     string `json:"since"`
+	Waits     string `json:"waits"`          // for what
+	Goes      string `json:"goes,omitempty"` // the release that it can go to now
 }
 
 // SurveyAdvisory is a package in effect that has a known vulnerability.
