@@ -114,7 +114,7 @@ func (o Out) Survey(s *model.Survey) error {
 		}
 	}
 	if len(s.Advisories) > 0 {
-		d.add(gap{}, heading{"known vulnerabilities", fmt.Sprintf("%s affect what is locked", count(len(s.Advisories), "record", "records"))}, advisoryGrid(s.Advisories))
+		d.add(gap{}, heading{"known vulnerabilities", count(len(s.Advisories), "record affects", "records affect") + " what is locked"}, advisoryGrid(s.Advisories))
 	}
 	if len(s.Unread) > 0 {
 		var notes list

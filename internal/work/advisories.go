@@ -1,14 +1,18 @@
 package work
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"bellwether/internal/core/advisory"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
 )
 
 // advisories are vulnerability records by the packages that they are about.
@@ -69,6 +73,61 @@ func (p *Project) surveyAdvisories(now *state, dir string) ([]model.SurveyAdviso
 	}
 	slices.SortStableFunc(found, func(a, b model.SurveyAdvisory) int { return len(a.Via) - len(b.Via) })
 	return found, nil
+}
+
+// avoidVulnerable puts what is affected into a component's plan.
+func (p *Project) avoidVulnerable(part *Part, plan *route.Plan, dir string) error {
+	all, err := readAdvisories(dir)
+	if err != nil {
+		return err
+	}
+	order := part.eco.Order()
+	// of gives the records that affect a version; one that cannot be read was told
+	// when the folder was surveyed, and affects nothing here.
+	of := func(s model.Subject, text string) (ids []string) {
+		for _, r := range all[s] {
+			if in, err := r.Affects(s, text, order); err == nil && in {
+				ids = append(ids, r.ID)
+			}
+		}
+		return ids
+	}
+	plan.Avoid = func(name, text string) bool {
+		return len(of(model.Subject{Kind: part.Ecosystem, Name: name}, text)) > 0
+	}
+	for _, r := range part.Requirements {
+		ids := of(r.Subject, r.Locked)
+		at, err := order.Parse(r.Locked)
+		if len(ids) == 0 || err != nil || r.Fixed != "" {
+			continue
+		}
+		plan.Vulnerable = append(plan.Vulnerable, route.Vulnerable{
+			Name: r.Name, Why: strings.Join(ids, ", "),
+			Free: func(v version.Version) bool {
+				return v.Compare(at) > 0 && !v.Preview() && len(of(r.Subject, v.String())) == 0
+			},
+		})
+	}
+	return nil
+}
+
+// leftVulnerable tells what is still affected in a state.
+func (p *Project) leftVulnerable(st *state, dir string) ([]string, error) {
+	left, err := p.surveyAdvisories(st, dir)
+	var notes []string
+	for _, a := range left {
+		text := fmt.Sprintf("%s %s stays affected by %s", a.Name, a.Version, a.ID)
+		if a.Fixed == "" {
+			text += ", for which no fixed version is known"
+		} else {
+			text += ", which is fixed in " + a.Fixed
+		}
+		if len(a.Via) > 0 {
+			text += "; it comes by way of " + strings.Join(a.Via, ", ")
+		}
+		notes = append(notes, text)
+	}
+	return notes, err
 }
 
 // nextFixed is the lowest version above one in which a record's package is fixed,

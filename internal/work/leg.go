@@ -150,7 +150,15 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		because[m.Name] = m.Because
 		first = append(first, m.Name)
 	}
-	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, First: first, Changes: changes})
+	goal := route.Goal{Bounds: bounds, First: first, Changes: changes}
+	if a.leg.Fixes {
+		plan := &route.Plan{}
+		if err := a.avoidVulnerable(part, plan, a.file.Advisories); err != nil {
+			return err
+		}
+		goal.Avoid = plan.Avoid
+	}
+	state, err := w.Solve(ctx, goal)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		return fmt.Errorf("leg %s does not resolve as it stands in the route:\n  %s\n  next: put back what was dropped from it, or compute the route again", a.leg.ID, strings.Join(conflict.Proof().Lines(), "\n  "))

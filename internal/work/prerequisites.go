@@ -28,6 +28,17 @@ func (p *Project) addPrerequisites(ctx context.Context, opt RouteOptions, r *pla
 	}
 	r.route.Legs = w.legs
 	r.notices = append(r.notices, w.notices...)
+	if opt.Reach == reachFix {
+		parts, err := p.partsIn(r.end())
+		if err != nil {
+			return nil, err
+		}
+		left, err := p.leftVulnerable(packagesOf(r.end(), parts), opt.Advisories)
+		if err != nil {
+			return nil, err
+		}
+		r.notices = append(r.notices, left...)
+	}
 	return w.first(), nil
 }
 

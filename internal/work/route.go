@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -19,6 +20,10 @@ import (
 	"bellwether/internal/ecosystem"
 )
 
+// reachFix is the reach of moves that leave no known vulnerability, and nothing
+// more.
+const reachFix = "fix"
+
 // RouteOptions say where a route is to lead.
 type RouteOptions struct {
 	To    []string // destinations, NAME@RANGE
@@ -28,6 +33,8 @@ type RouteOptions struct {
 	// stated will not do; empty for the lowest.
 	Prefer    compat.Prefer
 	AllowDown []string // names that may go to older versions
+	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
+	Advisories string
 	// DropBridges goes to where temporary measures are no longer needed.
 	DropBridges bool
 	Take        int // the way out to take if there is no way, counted from 1; 0 for none
@@ -153,10 +160,14 @@ func (p *Project) plan(ctx context.Context, opt RouteOptions) (*planned, error) 
 // planPackages computes the legs that move packages.
 func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []destination) (*planned, error) {
 	reach := version.Stay
-	if word := cmpOr(opt.Reach, p.Settings.Reach); word != "" {
+	if word := cmpOr(opt.Reach, p.Settings.Reach); word == reachFix {
+		if opt.Advisories == "" {
+			return nil, &model.Fault{Doing: "reading --reach", Wrong: "fix needs vulnerability records", Next: "name their folder with --advisories"}
+		}
+	} else if word != "" {
 		var ok bool
 		if reach, ok = version.ReachNamed(word); !ok || reach == version.Stay {
-			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor or major", word)}
+			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor, major or fix", word)}
 		}
 	} else if len(opt.To) == 0 {
 		reach = version.Minor
@@ -183,6 +194,14 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 	r := &planned{route: &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}, start: p.fsys}
 	if reach > version.Stay {
 		r.route.Destination = append(r.route.Destination, "everything else within reach "+reach.String())
+	}
+	if opt.Reach == reachFix {
+		r.route.Destination = append(r.route.Destination, "no known vulnerability")
+		dir, err := filepath.Abs(opt.Advisories)
+		if err != nil {
+			return nil, err
+		}
+		r.route.Advisories = dir
 	}
 	for _, part := range p.Components {
 		if _, err := p.connect(ctx, part); err != nil {
@@ -295,7 +314,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		return nil, nil, err
 	}
 	renames := slices.ContainsFunc(wishes, func(d destination) bool { return s.replaces(part, d.name) != nil })
-	if reach == version.Stay && len(plan.Wishes) == 0 && !renames {
+	if reach == version.Stay && len(plan.Wishes) == 0 && !renames && opt.Reach != reachFix {
 		return nil, nil, nil
 	}
 	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
@@ -313,6 +332,11 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	}
 	if err := p.applyBooks(ctx, part, plan, wishes); err != nil {
 		return nil, nil, err
+	}
+	if opt.Reach == reachFix {
+		if err := p.avoidVulnerable(part, plan, opt.Advisories); err != nil {
+			return nil, nil, err
+		}
 	}
 	// The plan follows its wishes as their names change.
 	asked := slices.Clone(plan.Wishes)

@@ -24,6 +24,7 @@ type routeFile struct {
 	Destination []string  `yaml:"destination"`
 	AsOf        string    `yaml:"as-of,omitempty"`
 	Preview     []string  `yaml:"preview,omitempty"`
+	Advisories  string    `yaml:"advisories,omitempty"` // the folder of vulnerability records that legs with fixes go by
 	Legs        []fileLeg `yaml:"legs"`
 }
 
@@ -34,6 +35,7 @@ type fileLeg struct {
 	Moves     []fileMove `yaml:"moves,omitempty"`
 	Carried   []string   `yaml:"carried,omitempty"`
 	Steps     []fileStep `yaml:"steps,omitempty"`
+	Fixes     bool       `yaml:"fixes,omitempty"` // it avoids what has known vulnerabilities
 }
 
 // fileStep is what a person has to do.
@@ -81,12 +83,12 @@ func (p *Project) routePath() string { return p.keep("route.yaml") }
 
 // writeRoute keeps a route for advance.
 func (p *Project) writeRoute(r *model.Route, previews []string) error {
-	f := routeFile{Schema: routeSchema, Destination: r.Destination, Preview: previews}
+	f := routeFile{Schema: routeSchema, Destination: r.Destination, Preview: previews, Advisories: r.Advisories}
 	if !r.AsOf.IsZero() {
 		f.AsOf = r.AsOf.UTC().Format(time.RFC3339)
 	}
 	for _, leg := range r.Legs {
-		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component}
+		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component, Fixes: leg.Fixes}
 		for _, m := range leg.Moves {
 			l.Moves = append(l.Moves, fileMove{m.Name, m.Becomes, m.From, m.To, m.Range, m.Because, m.Wants})
 		}

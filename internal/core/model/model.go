@@ -178,12 +178,14 @@ type Leg struct {
 	Carried   []Move // of packages that only the lock names
 	Steps     []Step // for a person; such a leg moves nothing
 	Notes     []string
+	Fixes     bool // it avoids what has known vulnerabilities
 }
 
 // Route is the ordered legs from here to the destination.
 type Route struct {
 	Destination []string // as the user wrote it
 	AsOf        time.Time
+	Advisories  string // a folder of vulnerability records that legs go by; empty for none
 	Legs        []Leg
 }
 

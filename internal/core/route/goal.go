@@ -58,6 +58,9 @@ type Goal struct {
 	Changes []Change
 	// Rules hold of requirements in every state.
 	Rules []Rule
+	// Avoid tells which versions of packages below the requirements are not to be
+	// taken, nor kept, where there are others; nil for none.
+	Avoid func(name, version string) bool
 	// Fit forbids releases that do not run on what is installed. It is for
 	// moves that nobody asked for by name.
 	Fit bool
@@ -95,6 +98,13 @@ type Subject struct {
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string
+}
+
+// Vulnerable is a requirement whose version has a known vulnerability.
+type Vulnerable struct {
+	Name string
+	Free func(v version.Version) bool // of known vulnerabilities
+	Why  string                       // which it has, a clause
 }
 
 // Wish is a destination that a user named.

@@ -25,7 +25,11 @@ type Plan struct {
 	Rules     []Rule        // that hold in every state
 	Replaced  []Change      // requirements that go on under another name, if there is a wish or reach for that
 	Restored  []Restore     // requirements that are added where something needs them
-	Down      []string      // names that may go to older versions beside what moves
+	// Vulnerable are requirements that are to go to the nearest version without
+	// known vulnerabilities, and Avoid tells of those below them.
+	Vulnerable []Vulnerable
+	Avoid      func(name, version string) bool
+	Down       []string // names that may go to older versions beside what moves
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
@@ -34,6 +38,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	r := &planner{Plan: p, world: w, ctx: ctx}
 	steps := []func() error{
 		r.lock,
+		r.fix,
 		func() error { return r.destinations(true) },
 		func() error { return r.refresh("refresh", "refresh") },
 		r.replace,
@@ -108,7 +113,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			r.notices = append(r.notices, n)
 		}
 	}
-	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Notes: state.Notable}
+	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Notes: state.Notable, Fixes: goal.Avoid != nil}
 	for i := range leg.Moves {
 		m := &leg.Moves[i]
 		m.Because = because(*m)
@@ -186,6 +191,48 @@ func (r *planner) restore(state *State) (added []Change) {
 		}
 	}
 	return added
+}
+
+// fix makes a leg that takes what has known vulnerabilities to the nearest
+// version without. What cannot go there is told, and the rest goes without it.
+func (r *planner) fix() error {
+	if r.Avoid == nil {
+		return nil
+	}
+	why := map[string]string{}
+	goal := func(list []Vulnerable) Goal {
+		g := Goal{Bounds: r.held(), Avoid: r.Avoid}
+		for _, v := range list {
+			if _, held := g.Bounds[v.Name]; !held {
+				g.Bounds[v.Name] = Bound{Allow: v.Free, Why: fmt.Sprintf("%s is to be free of known vulnerabilities", v.Name)}
+				why[v.Name] = v.Why
+			}
+		}
+		return g
+	}
+	because := func(m model.Move) string { return cmp.Or(why[m.Name], "cannot stay as it is beside the others") }
+	id, title := "fix", "what has known vulnerabilities to the nearest versions without"
+	_, err := r.leg(id, title, goal(r.Vulnerable), because)
+	if !errors.As(err, new(*solve.Conflict)) {
+		return err
+	}
+	var can []Vulnerable
+	for _, v := range r.Vulnerable {
+		clear(why)
+		_, err := r.world.Solve(r.ctx, goal(append(slices.Clone(can), v)))
+		var conflict *solve.Conflict
+		switch {
+		case errors.As(err, &conflict):
+			r.notices = append(r.notices, fmt.Sprintf("%s cannot get rid of %s: %s", v.Name, v.Why, firstFacts(conflict)))
+		case err != nil:
+			return err
+		default:
+			can = append(can, v)
+		}
+	}
+	clear(why)
+	_, err = r.leg(id, title, goal(can), because)
+	return err
 }
 
 // replace makes a leg for each requirement that goes on under another name.

@@ -8,10 +8,15 @@ import (
 	"bellwether/internal/core/solve"
 )
 
-// pick is the best release for which all specs hold and that has no hole; if
-// all have one, the best of them.
+// pick is the best release for which all specs hold, that is not to be avoided
+// and that has no hole; if all are one or the other, the best of them.
 func (b *builder) pick(p *pkg, specs ...spec) *release {
 	holed := map[*release]bool{}
+	if b.avoid != nil {
+		for _, r := range p.releases {
+			holed[r] = b.avoid(p.name, r.text)
+		}
+	}
 	for {
 		rel := b.reg.pickWhere(p, func(r *release) bool { return !holed[r] }, specs)
 		if rel == nil {

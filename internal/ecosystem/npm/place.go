@@ -22,6 +22,7 @@ type builder struct {
 	peers   []*node        // whose peers are still to be looked at
 	reached map[*node]bool // what is in use at present; nil if not known
 	holes   map[*release]string
+	avoid   func(name, version string) bool // what is not to be taken where there is something else; nil for nothing
 	notices []string
 	// How often providing for a node was put off.
 	deferred map[*node]int

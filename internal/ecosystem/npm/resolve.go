@@ -84,10 +84,31 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 			s.placeWish(w)
 		}
 	}
+	s.dropAvoided()
 	if err := s.build(); err != nil {
 		return nil, err
 	}
 	return s.outcome(texts, tops, moves)
+}
+
+// dropAvoided takes out of the tree what is not to be kept, so that something
+// else is found in its place.
+func (s *resolver) dropAvoided() {
+	s.avoid = s.ask.Avoid
+	if s.avoid == nil {
+		return
+	}
+	var drop []*node
+	s.t.walk(func(n *node) {
+		if !n.isTop() && n.linkTo == nil && !n.pinned && !n.inBundle && s.avoid(n.pkgName, n.version) {
+			drop = append(drop, n)
+		}
+	})
+	for _, n := range drop {
+		if !n.gone() {
+			s.t.remove(n)
+		}
+	}
 }
 
 func (s *resolver) fault(site model.Site, wrong, next string) error {
