@@ -75,8 +75,10 @@ func (p *Project) surveyAdvisories(now *state, dir string) ([]model.SurveyAdviso
 	return found, nil
 }
 
-// avoidVulnerable puts what is affected into a component's plan.
-func (p *Project) avoidVulnerable(part *Part, plan *route.Plan, dir string) error {
+// avoidVulnerable puts what is affected into a component's plan, with further
+// requirements by way of which something affected comes, each with the version
+// that it is to go above ("" for the one that it is at).
+func (p *Project) avoidVulnerable(part *Part, plan *route.Plan, dir string, also map[string]string) error {
 	all, err := readAdvisories(dir)
 	if err != nil {
 		return err
@@ -98,11 +100,15 @@ func (p *Project) avoidVulnerable(part *Part, plan *route.Plan, dir string) erro
 	for _, r := range part.Requirements {
 		ids := of(r.Subject, r.Locked)
 		at, err := order.Parse(r.Locked)
-		if len(ids) == 0 || err != nil || r.Fixed != "" {
+		above, moves := also[r.Name]
+		if len(ids) == 0 && !moves || err != nil || r.Fixed != "" {
 			continue
 		}
+		if v, err := order.Parse(above); err == nil {
+			at = v
+		}
 		plan.Vulnerable = append(plan.Vulnerable, route.Vulnerable{
-			Name: r.Name, Why: strings.Join(ids, ", "),
+			Name: r.Name, Why: cmpOr(strings.Join(ids, ", "), "what is affected comes by way of it"),
 			Free: func(v version.Version) bool {
 				return v.Compare(at) > 0 && !v.Preview() && len(of(r.Subject, v.String())) == 0
 			},
@@ -111,9 +117,22 @@ func (p *Project) avoidVulnerable(part *Part, plan *route.Plan, dir string) erro
 	return nil
 }
 
-// leftVulnerable tells what is still affected in a state.
-func (p *Project) leftVulnerable(st *state, dir string) ([]string, error) {
-	left, err := p.surveyAdvisories(st, dir)
+// parents are the requirements by way of which something affected comes.
+func parents(left []model.SurveyAdvisory) []string {
+	var names []string
+	for _, a := range left {
+		if len(a.Via) == 0 {
+			continue
+		}
+		if name := a.Via[0][:strings.LastIndex(a.Via[0], " ")]; !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// leftNotices tell what stays affected.
+func leftNotices(left []model.SurveyAdvisory) []string {
 	var notes []string
 	for _, a := range left {
 		text := fmt.Sprintf("%s %s stays affected by %s", a.Name, a.Version, a.ID)
@@ -127,7 +146,7 @@ func (p *Project) leftVulnerable(st *state, dir string) ([]string, error) {
 		}
 		notes = append(notes, text)
 	}
-	return notes, err
+	return notes
 }
 
 // nextFixed is the lowest version above one in which a record's package is fixed,

@@ -153,7 +153,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	goal := route.Goal{Bounds: bounds, First: first, Changes: changes}
 	if a.leg.Fixes {
 		plan := &route.Plan{}
-		if err := a.avoidVulnerable(part, plan, a.file.Advisories); err != nil {
+		if err := a.avoidVulnerable(part, plan, a.file.Advisories, nil); err != nil {
 			return err
 		}
 		goal.Avoid = plan.Avoid

@@ -33,11 +33,9 @@ func (p *Project) addPrerequisites(ctx context.Context, opt RouteOptions, r *pla
 		if err != nil {
 			return nil, err
 		}
-		left, err := p.leftVulnerable(packagesOf(r.end(), parts), opt.Advisories)
-		if err != nil {
+		if r.left, err = p.surveyAdvisories(packagesOf(r.end(), parts), opt.Advisories); err != nil {
 			return nil, err
 		}
-		r.notices = append(r.notices, left...)
 	}
 	return w.first(), nil
 }

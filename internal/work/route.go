@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -35,6 +36,7 @@ type RouteOptions struct {
 	AllowDown []string // names that may go to older versions
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
 	Advisories string
+	also       map[string]string // requirements that are to move for what comes by way of them, above a version
 	// DropBridges goes to where temporary measures are no longer needed.
 	DropBridges bool
 	Take        int // the way out to take if there is no way, counted from 1; 0 for none
@@ -120,6 +122,7 @@ type planned struct {
 	stops   []stop // after each leg that moves packages
 	start   fs.FS
 	notices []string
+	left    []model.SurveyAdvisory // what is still affected at the end, with the reach "fix"
 }
 
 // end is the files after the last leg.
@@ -137,6 +140,78 @@ const maxRounds = 5
 // plan computes the legs to the destination, with those that must come before
 // them.
 func (p *Project) plan(ctx context.Context, opt RouteOptions) (*planned, error) {
+	r, err := p.planOnce(ctx, opt)
+	if err != nil || opt.Reach != reachFix {
+		return r, err
+	}
+	// What is fixed only beyond the range of what asks for it goes if that moves.
+	for again := true; again; {
+		again = false
+		for _, name := range parents(r.left) {
+			better, err := p.moveParent(ctx, &opt, r, name)
+			if err != nil {
+				return nil, err
+			}
+			if again = better != nil; again {
+				r = better
+				break
+			}
+		}
+	}
+	r.notices = append(r.notices, leftNotices(r.left)...)
+	return r, nil
+}
+
+// maxLines bounds how many lines a requirement is tried to go for the sake of what
+// comes by way of it.
+const maxLines = 12
+
+// moveParent takes a requirement as little further as leaves less affected; nil if
+// nothing does.
+func (p *Project) moveParent(ctx context.Context, opt *RouteOptions, r *planned, name string) (*planned, error) {
+	above := r.arrives(name)
+	for range maxLines {
+		more := *opt
+		more.also = maps.Clone(opt.also)
+		if more.also == nil {
+			more.also = map[string]string{}
+		}
+		more.also[name] = above
+		other, err := p.planOnce(ctx, more)
+		if _, conflict := conflictOf(err); conflict {
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if len(other.left) < len(r.left) {
+			*opt = more
+			return other, nil
+		}
+		to := other.arrives(name)
+		if to == "" || to == above {
+			return nil, nil
+		}
+		above = to
+	}
+	return nil, nil
+}
+
+// arrives is the version that a requirement moves to, "" if it does not move.
+func (r *planned) arrives(name string) string {
+	to := ""
+	for _, l := range r.route.Legs {
+		for _, m := range l.Moves {
+			if m.Name == name {
+				to = m.To
+			}
+		}
+	}
+	return to
+}
+
+// planOnce computes the legs for what is asked for, and nothing else.
+func (p *Project) planOnce(ctx context.Context, opt RouteOptions) (*planned, error) {
 	var first []destination // packages that rules need, which go before what needs them
 	for round := 1; ; round++ {
 		r, err := p.planPackages(ctx, opt, first)
@@ -334,7 +409,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		return nil, nil, err
 	}
 	if opt.Reach == reachFix {
-		if err := p.avoidVulnerable(part, plan, opt.Advisories); err != nil {
+		if err := p.avoidVulnerable(part, plan, opt.Advisories, opt.also); err != nil {
 			return nil, nil, err
 		}
 	}
