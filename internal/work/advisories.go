@@ -1,8 +1,10 @@
 package work
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -107,11 +109,15 @@ func (p *Project) avoidVulnerable(part *Part, plan *route.Plan, dir string, also
 		if v, err := order.Parse(above); err == nil {
 			at = v
 		}
+		free := func(v version.Version) bool {
+			return v.Compare(at) > 0 && !v.Preview() && len(of(r.Subject, v.String())) == 0
+		}
+		known := slices.IndexFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == r.Name })
+		if known >= 0 && !slices.ContainsFunc(plan.Subjects[known].Releases, free) {
+			continue // there is nowhere to go
+		}
 		plan.Vulnerable = append(plan.Vulnerable, route.Vulnerable{
-			Name: r.Name, Why: cmpOr(strings.Join(ids, ", "), "what is affected comes by way of it"),
-			Free: func(v version.Version) bool {
-				return v.Compare(at) > 0 && !v.Preview() && len(of(r.Subject, v.String())) == 0
-			},
+			Name: r.Name, Why: cmpOr(strings.Join(ids, ", "), "what is affected comes by way of it"), Free: free,
 		})
 	}
 	return nil
@@ -168,4 +174,72 @@ func nextFixed(r *advisory.Record, s model.Subject, text string) string {
 		}
 	}
 	return lowest
+}
+
+// fixFurther moves requirements by way of which something affected comes, as long
+// as that leaves less affected: what is fixed only beyond their ranges.
+func (p *Project) fixFurther(ctx context.Context, opt RouteOptions, r *planned) (*planned, error) {
+	for again := true; again; {
+		again = false
+		for _, name := range parents(r.left) {
+			better, err := p.moveParent(ctx, &opt, r, name)
+			if err != nil {
+				return nil, err
+			}
+			if again = better != nil; again {
+				r = better
+				break
+			}
+		}
+	}
+	r.notices = append(r.notices, leftNotices(r.left)...)
+	return r, nil
+}
+
+// maxLines bounds how many lines a requirement is tried to go for the sake of what
+// comes by way of it.
+const maxLines = 12
+
+// moveParent takes a requirement as little further as leaves less affected; nil if
+// nothing does.
+func (p *Project) moveParent(ctx context.Context, opt *RouteOptions, r *planned, name string) (*planned, error) {
+	above := r.arrives(name)
+	for range maxLines {
+		more := *opt
+		more.also = maps.Clone(opt.also)
+		if more.also == nil {
+			more.also = map[string]string{}
+		}
+		more.also[name] = above
+		other, err := p.planOnce(ctx, more)
+		if _, conflict := conflictOf(err); conflict {
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if len(other.left) < len(r.left) {
+			*opt = more
+			return other, nil
+		}
+		to := other.arrives(name)
+		if to == "" || to == above {
+			return nil, nil
+		}
+		above = to
+	}
+	return nil, nil
+}
+
+// arrives is the version that a requirement moves to, "" if it does not move.
+func (r *planned) arrives(name string) string {
+	to := ""
+	for _, l := range r.route.Legs {
+		for _, m := range l.Moves {
+			if m.Name == name {
+				to = m.To
+			}
+		}
+	}
+	return to
 }

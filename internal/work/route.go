@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -94,28 +93,6 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 	return result, p.writeRoute(r, p.opt.Preview)
 }
 
-// takeWay plans again by one of the ways out of a conflict.
-func (p *Project) takeWay(ctx context.Context, opt RouteOptions, planned *planned, err error) (*planned, error) {
-	var no *NoWay
-	switch {
-	case err == nil:
-		planned.notices = append(planned.notices, "there is a way as it was asked for, so that --take is not needed")
-		return planned, nil
-	case !errors.As(err, &no):
-		return nil, err
-	case opt.Take > len(no.take):
-		return nil, &model.Fault{Doing: fmt.Sprintf("reading --take %d", opt.Take), Wrong: fmt.Sprintf("there are %d ways out", len(no.take)), Next: "bellwether route without --take lists them"}
-	}
-	opt.To, opt.Hold = slices.Clone(opt.To), slices.Clone(opt.Hold)
-	way := no.Ways[opt.Take-1]
-	no.take[opt.Take-1](p, &opt)
-	if planned, err = p.plan(ctx, opt); err != nil {
-		return nil, fmt.Errorf("the way out %q goes as a whole, but not leg by leg: %w", way.Text, err)
-	}
-	planned.notices = append(planned.notices, "taken as a way out: "+way.Text)
-	return planned, nil
-}
-
 // planned is a route while it is computed.
 type planned struct {
 	route   *model.Route
@@ -144,70 +121,7 @@ func (p *Project) plan(ctx context.Context, opt RouteOptions) (*planned, error) 
 	if err != nil || opt.Reach != reachFix {
 		return r, err
 	}
-	// What is fixed only beyond the range of what asks for it goes if that moves.
-	for again := true; again; {
-		again = false
-		for _, name := range parents(r.left) {
-			better, err := p.moveParent(ctx, &opt, r, name)
-			if err != nil {
-				return nil, err
-			}
-			if again = better != nil; again {
-				r = better
-				break
-			}
-		}
-	}
-	r.notices = append(r.notices, leftNotices(r.left)...)
-	return r, nil
-}
-
-// maxLines bounds how many lines a requirement is tried to go for the sake of what
-// comes by way of it.
-const maxLines = 12
-
-// moveParent takes a requirement as little further as leaves less affected; nil if
-// nothing does.
-func (p *Project) moveParent(ctx context.Context, opt *RouteOptions, r *planned, name string) (*planned, error) {
-	above := r.arrives(name)
-	for range maxLines {
-		more := *opt
-		more.also = maps.Clone(opt.also)
-		if more.also == nil {
-			more.also = map[string]string{}
-		}
-		more.also[name] = above
-		other, err := p.planOnce(ctx, more)
-		if _, conflict := conflictOf(err); conflict {
-			return nil, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		if len(other.left) < len(r.left) {
-			*opt = more
-			return other, nil
-		}
-		to := other.arrives(name)
-		if to == "" || to == above {
-			return nil, nil
-		}
-		above = to
-	}
-	return nil, nil
-}
-
-// arrives is the version that a requirement moves to, "" if it does not move.
-func (r *planned) arrives(name string) string {
-	to := ""
-	for _, l := range r.route.Legs {
-		for _, m := range l.Moves {
-			if m.Name == name {
-				to = m.To
-			}
-		}
-	}
-	return to
+	return p.fixFurther(ctx, opt, r)
 }
 
 // planOnce computes the legs for what is asked for, and nothing else.

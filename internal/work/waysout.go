@@ -400,3 +400,25 @@ func lineOf(order version.Order, text string) string {
 	}
 	return text
 }
+
+// takeWay plans again by one of the ways out of a conflict.
+func (p *Project) takeWay(ctx context.Context, opt RouteOptions, planned *planned, err error) (*planned, error) {
+	var no *NoWay
+	switch {
+	case err == nil:
+		planned.notices = append(planned.notices, "there is a way as it was asked for, so that --take is not needed")
+		return planned, nil
+	case !errors.As(err, &no):
+		return nil, err
+	case opt.Take > len(no.take):
+		return nil, &model.Fault{Doing: fmt.Sprintf("reading --take %d", opt.Take), Wrong: fmt.Sprintf("there are %d ways out", len(no.take)), Next: "bellwether route without --take lists them"}
+	}
+	opt.To, opt.Hold = slices.Clone(opt.To), slices.Clone(opt.Hold)
+	way := no.Ways[opt.Take-1]
+	no.take[opt.Take-1](p, &opt)
+	if planned, err = p.plan(ctx, opt); err != nil {
+		return nil, fmt.Errorf("the way out %q goes as a whole, but not leg by leg: %w", way.Text, err)
+	}
+	planned.notices = append(planned.notices, "taken as a way out: "+way.Text)
+	return planned, nil
+}
