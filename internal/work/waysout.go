@@ -78,7 +78,8 @@ type relaxation struct {
 const maxTrials = 60
 
 // waysOut looks for the smallest changes of the wish that would make it possible,
-// and tries each: one change by itself, and where that does not do, two.
+// and tries each: one change by itself, where that does not do two, and where
+// nothing reaches all that was asked for, as few as do.
 func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hold []string, conflict *solve.Conflict) (*NoWay, error) {
 	w, err := p.world(ctx, part)
 	if err != nil {
@@ -121,8 +122,69 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hol
 			}
 		}
 	}
+	if err := f.together(ctx, all, alone); err != nil {
+		return nil, err
+	}
 	f.sort()
 	return f.no, nil
+}
+
+// together makes one way of as few changes as can be that reaches all that was
+// asked for, where one or two changes do not: from all changes that do not give
+// anything up, those are left out one by one without which it still goes, the
+// dearest first.
+func (f *wayFinder) together(ctx context.Context, all []relaxation, alone map[int]bool) error {
+	var set []relaxation
+	for i, x := range all {
+		if !alone[i] && x.cost > costLower && x.cost < costWithout {
+			set = append(set, x)
+		}
+	}
+	whole := func(w model.WayOut) bool { return !strings.Contains(w.Option, "--to ") }
+	if slices.ContainsFunc(f.no.Ways, whole) || len(set) < 3 {
+		return nil
+	}
+	if goes, err := f.goes(ctx, set); err != nil || !goes {
+		return err
+	}
+	slices.SortStableFunc(set, func(a, b relaxation) int { return b.cost - a.cost })
+	for i := 0; i < len(set); {
+		without := slices.Concat(set[:i], set[i+1:])
+		goes, err := f.goes(ctx, without)
+		if err != nil {
+			return err
+		}
+		if goes {
+			set = without
+		} else {
+			i++
+		}
+	}
+	slices.SortStableFunc(set, func(a, b relaxation) int { return a.cost - b.cost })
+	_, err := f.try(ctx, set...)
+	return err
+}
+
+// goes tells whether there is a solution with changes.
+func (f *wayFinder) goes(ctx context.Context, set []relaxation) (bool, error) {
+	_, err := f.solve(ctx, set)
+	if _, ok := conflictOf(err); ok {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// solve solves with changes.
+func (f *wayFinder) solve(ctx context.Context, set []relaxation) (*route.State, error) {
+	g := f.goal()
+	for _, x := range set {
+		x.relax(&g)
+		if x.try != nil {
+			x.try(true)
+			defer x.try(false)
+		}
+	}
+	return f.world.Solve(ctx, g)
 }
 
 // wayFinder tries relaxations for one component.
@@ -298,15 +360,7 @@ func (f *wayFinder) without(wish route.Wish) relaxation {
 
 // try solves with relaxations, and notes the way that they make.
 func (f *wayFinder) try(ctx context.Context, relaxations ...relaxation) (bool, error) {
-	g := f.goal()
-	for _, x := range relaxations {
-		x.relax(&g)
-		if x.try != nil {
-			x.try(true)
-			defer x.try(false)
-		}
-	}
-	state, err := f.world.Solve(ctx, g)
+	state, err := f.solve(ctx, relaxations)
 	if c, ok := conflictOf(err); ok {
 		for _, name := range c.Subjects() {
 			if !slices.Contains(f.met, name) {
