@@ -397,9 +397,7 @@ func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.Sta
 		if strings.HasPrefix(x.option, "--to") && x.cost == costRaise {
 			shown = lineOf(f.order, to[i])
 		}
-		if strings.Contains(text, "%s") {
-			text = strings.Replace(text, "%s", to[i], 1)
-		}
+		text = strings.Replace(text, "%s", to[i], 1)
 		texts, options = append(texts, text), append(options, strings.Replace(option, "%s", shown, 1))
 		if x.risk != "" {
 			risks = append(risks, x.risk)

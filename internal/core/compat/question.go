@@ -75,6 +75,7 @@ type Demand struct {
 	Place string // of the requirement at the beginning
 }
 
+// String is the sentence that states the demand, without a full stop.
 func (d *Demand) String() string {
 	text := d.By.String()
 	if d.Which != "" {

@@ -1,0 +1,143 @@
+package route
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// oneByOne adds to bounds that what must not skip a major goes no further than
+// the next.
+func (r *planner) oneByOne(bounds map[string]Bound) map[string]Bound {
+	all := maps.Clone(bounds)
+	if all == nil {
+		all = map[string]Bound{}
+	}
+	for _, s := range r.Subjects {
+		if s.Stepwise == "" || s.At == nil || len(s.Releases) == 0 {
+			continue
+		}
+		at, next := s.At, s.At.Line()
+		if lines := s.linesTo(s.Releases[len(s.Releases)-1]); len(lines) > 0 {
+			next = lines[0].Line()
+		}
+		b := all[s.Name]
+		allow := b.Allow
+		b.Allow = func(v version.Version) bool {
+			if v.Line() != at.Line() && v.Line() != next {
+				return false
+			}
+			return allow == nil && v.Compare(at) >= 0 || allow != nil && allow(v)
+		}
+		if b.Why == "" {
+			b.Why = fmt.Sprintf("%s is at %s, and %s", s.Name, at, s.Stepwise)
+		}
+		all[s.Name] = b
+	}
+	return all
+}
+
+// restore are the requirements that a state needs and that are not there.
+func (r *planner) restore(state *State) (added []Change) {
+	at := func(name string) version.Version {
+		for _, m := range state.Moves {
+			if m.Name == name {
+				if v, err := r.Order.Parse(m.To); err == nil {
+					return v
+				}
+			}
+		}
+		if s := r.subject(name); s != nil {
+			return s.At
+		}
+		return nil
+	}
+	for _, restored := range r.Restored {
+		needed := r.subject(restored.Add.New) == nil && !slices.Contains(r.restored, restored.Add.New)
+		for _, t := range restored.When {
+			v := at(t.Name)
+			needed = needed && v != nil && t.In(v)
+		}
+		if needed {
+			added = append(added, restored.Add)
+			r.restored = append(r.restored, restored.Add.New)
+		}
+	}
+	return added
+}
+
+// fix makes a leg that takes what has known vulnerabilities to the nearest
+// version without. What cannot go there is told, and the rest goes without it.
+func (r *planner) fix() error {
+	if r.Avoid == nil {
+		return nil
+	}
+	why := map[string]string{}
+	goal := func(list []Vulnerable) Goal {
+		g := Goal{Bounds: r.held(), Avoid: r.Avoid}
+		for _, v := range list {
+			if _, held := g.Bounds[v.Name]; !held {
+				g.Bounds[v.Name] = Bound{Allow: v.Free, Why: fmt.Sprintf("%s is to be free of known vulnerabilities", v.Name)}
+				why[v.Name] = v.Why
+			}
+		}
+		return g
+	}
+	because := func(m model.Move) string { return cmp.Or(why[m.Name], "cannot stay as it is beside the others") }
+	id, title := "fix", "what has known vulnerabilities to the nearest versions without"
+	_, err := r.leg(id, title, goal(r.Vulnerable), because)
+	if !errors.As(err, new(*solve.Conflict)) {
+		return err
+	}
+	var can []Vulnerable
+	for _, v := range r.Vulnerable {
+		clear(why)
+		_, err := r.world.Solve(r.ctx, goal(append(slices.Clone(can), v)))
+		var conflict *solve.Conflict
+		switch {
+		case errors.As(err, &conflict):
+			r.notices = append(r.notices, fmt.Sprintf("%s cannot get rid of %s: %s", v.Name, v.Why, firstFacts(conflict)))
+		case err != nil:
+			return err
+		default:
+			can = append(can, v)
+		}
+	}
+	clear(why)
+	_, err = r.leg(id, title, goal(can), because)
+	return err
+}
+
+// replace makes a leg for each requirement that goes on under another name.
+func (r *planner) replace() error {
+	for _, c := range r.Replaced {
+		title := c.Old + " becomes " + c.New
+		_, err := r.leg(Slug(c.Old)+"-becomes-"+Slug(c.New), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + c.New })
+		var conflict *solve.Conflict
+		if errors.As(err, &conflict) {
+			r.notices = append(r.notices, fmt.Sprintf("%s stays, and does not become %s: %s", c.Old, c.New, firstFacts(conflict)))
+			continue
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stay are bounds that leave everything but one where it is.
+func (r *planner) stay(but string) map[string]Bound {
+	bounds := map[string]Bound{}
+	for _, s := range r.Subjects {
+		if at := s.At; at != nil && s.Name != but {
+			bounds[s.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is at %s", s.Name, at)}
+		}
+	}
+	return bounds
+}
