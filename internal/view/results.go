@@ -432,10 +432,10 @@ func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut
 			if w.Risk != "" {
 				more = append(more, w.Risk)
 			}
-			if len(more) > 0 {
-				row = append(row, span{" (" + strings.Join(more, "; ") + ")", faint})
-			}
 			rows = append(rows, row)
+			if len(more) > 0 {
+				rows = append(rows, line{span{"   " + strings.Join(more, "; "), faint}})
+			}
 		}
 		d.add(gap{}, line{plain("What would do instead, each tried; "), span{"--take NUMBER", strong}, plain(" goes that way:")}, rows)
 	}
