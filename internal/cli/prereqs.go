@@ -55,10 +55,10 @@ status 1 if anything is missing.`,
 // destinationFlags are the flags of commands that compute a route.
 func (a *app) destinationFlags(cmd *cobra.Command, opt *work.RouteOptions) {
 	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`; may be given several times")
-	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how far everything else may move by itself: patch, minor or major; fix moves only what --advisories tell against")
+	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how `far` everything else may move by itself: patch, minor or major; or fix, for only what --advisories tell against")
 	cmd.Flags().StringVar(&opt.Advisories, "advisories", "", "vulnerability records (OSV JSON) in this `folder`, for --reach fix")
 	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages`, runtimes and tools that stay where they are")
-	cmd.Flags().Var((*preference)(&opt.Prefer), "prefer", "of a runtime or tool that must move, take the `lowest` version that will do, the lowest that is still supported, or the newest")
+	cmd.Flags().Var((*preference)(&opt.Prefer), "prefer", "which `version` of a runtime or tool that must move: the lowest that will do, supported (the lowest not past its end) or the newest")
 	cmd.Flags().StringSliceVar(&opt.AllowDown, "allow-down", nil, "`packages` that may go to older versions if they must")
 	a.bookFlag(cmd)
 }

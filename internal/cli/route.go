@@ -17,13 +17,19 @@ func (a *app) route() *cobra.Command {
 		Long: `Route computes the smallest legs that lead to the destination: everything
 inside its present major first, then one major at a time together with the
 companions that cannot stay behind. Each leg ends in a state that resolves.
-The route is kept in .bellwether/route.yaml, where you may edit it. If the
-destination cannot be reached, route prints a proof and ends with status 1.
+Runtimes, tools and images that are stated too low for a leg are raised in legs
+before it, in all files that state them; what a person has to do is a leg, too.
+The route is kept in .bellwether/route.yaml, where you may edit it.
+
+If the destination cannot be reached, route prints a proof and the ways out that
+it tried, and ends with status 1; --take goes one of them.
 
 Without --to and --reach, everything is refreshed within its major.`,
 		Example: `  bellwether route --to quayside@^4
   bellwether route --to quayside@^4 --to tide-form@^6 --preview tide-form
-  bellwether route --reach major --hold knotwork`,
+  bellwether route --to runtime/node@22
+  bellwether route --reach major --hold knotwork
+  bellwether route --reach fix --advisories ../records`,
 		Args: a.noArgs,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
 			r, err := p.Route(ctx, opt)
