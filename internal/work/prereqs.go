@@ -54,12 +54,13 @@ func (p *Project) Prereqs(ctx context.Context, opt PrereqOptions) (*model.Prereq
 	if err != nil {
 		return nil, err
 	}
-	w := &prereqWriter{p: p, shelf: s, now: now, end: end, answer: a}
+	w := &prereqWriter{p: p, shelf: s, now: now, end: end, answer: a, installed: map[model.Subject][]machine.Installed{}}
+	for _, n := range p.needs(ctx, end, a) {
+		w.installed[n.subject] = n.installed
+		result.Rows = append(result.Rows, w.row(n))
+	}
 	for _, l := range a.Links {
 		result.Chain = append(result.Chain, w.link(l))
-	}
-	for _, n := range p.needs(ctx, end, a) {
-		result.Rows = append(result.Rows, w.row(n))
 	}
 	result.Rows = append(result.Rows, w.packages()...)
 	return result, nil
@@ -71,6 +72,8 @@ type prereqWriter struct {
 	shelf    *shelf
 	now, end *state
 	answer   *compat.Answer
+	// installed has what each runtime and tool has here, what starts first.
+	installed map[model.Subject][]machine.Installed
 }
 
 // name is a subject with the version that it has in the end.
@@ -119,12 +122,12 @@ func (w *prereqWriter) holds(l compat.Link) bool {
 			}
 		}
 	}
-	for _, i := range w.p.machine().Versions(context.Background(), l.Need.Subject) {
-		if i.Where != "" {
-			continue // it lies here, but another one starts
-		}
-		v, err := version.Plain{}.Parse(i.Version)
-		return known || err == nil && l.Need.Range.Contains(v) != l.Not
+	switch installed := w.installed[l.Need.Subject]; {
+	case len(installed) > 0:
+		v, err := version.Plain{}.Parse(installed[0].Version)
+		return installed[0].Where == "" && err == nil && l.Need.Range.Contains(v) != l.Not
+	case l.Need.Subject.Kind == "tool" && machine.Askable(l.Need.Subject):
+		return false
 	}
 	return known
 }

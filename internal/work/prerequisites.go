@@ -50,7 +50,6 @@ type prerequisites struct {
 	base    map[model.Subject]*need // what is needed as things are
 	start   *state
 	end     *compat.Answer
-	last    *state
 	legs    []model.Leg
 	notices []string
 	told    map[string]bool
@@ -103,7 +102,7 @@ func (w *prerequisites) walk(ctx context.Context) error {
 			return err
 		}
 		w.legs = append(w.legs, leg)
-		w.end, w.last, before = a, after, after
+		w.end, before = a, after
 	}
 	return nil
 }
