@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 
@@ -37,13 +38,20 @@ func (p *Project) raisePins(ctx context.Context, st *state, subject model.Subjec
 	return raised, p.settle(ctx, st, raised, subject, aim, own)
 }
 
+// partWith is the component that a manifest belongs to: its own, or that of the
+// innermost folder around it, whose workspace it is a member of.
 func partWith(parts []*Part, manifest string) *Part {
+	var around *Part
 	for _, part := range parts {
-		if part.Manifest == manifest || strings.HasPrefix(manifest, part.Dir+"/") && strings.HasSuffix(manifest, "/"+part.eco.Manifest()) {
+		if part.Manifest == manifest {
 			return part
 		}
+		inside := part.Dir == "." || strings.HasPrefix(manifest, part.Dir+"/")
+		if inside && path.Base(manifest) == part.eco.Manifest() && (around == nil || len(part.Dir) > len(around.Dir)) {
+			around = part
+		}
 	}
-	return nil
+	return around
 }
 
 // settle lets ecosystems follow where manifests changed, and where they state
@@ -51,7 +59,7 @@ func partWith(parts []*Part, manifest string) *Part {
 func (p *Project) settle(ctx context.Context, st *state, raised *pin.Raised, subject model.Subject, aim pin.Aim, own map[string]bool) error {
 	fsys := overlay.With(st.fsys, raised.Edits)
 	for _, part := range st.parts {
-		touched := slices.ContainsFunc(raised.Edits, func(e model.FileEdit) bool { return partWith([]*Part{part}, e.File) != nil })
+		touched := slices.ContainsFunc(raised.Edits, func(e model.FileEdit) bool { return partWith(st.parts, e.File) == part })
 		if !touched && !own[part.Manifest] {
 			continue
 		}
