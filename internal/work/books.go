@@ -66,8 +66,28 @@ func (p *Project) shelf(ctx context.Context) (*shelf, error) {
 			return nil, err
 		}
 	}
+	s.rules = append(s.rules, p.families()...)
 	p.shelved = s
 	return s, nil
+}
+
+// families are the settings' families, as rules.
+func (p *Project) families() []*compat.Rule {
+	var rules []*compat.Rule
+	for _, f := range p.Settings.Together {
+		r := &compat.Rule{ID: "together", Because: "the settings say so", File: SettingsFile, Kind: compat.Together, Share: f.Share}
+		for _, part := range p.Components {
+			for _, q := range part.Requirements {
+				if slices.Contains(f.Names, q.Name) && !slices.Contains(r.Subjects, q.Subject) {
+					r.Subjects = append(r.Subjects, q.Subject)
+				}
+			}
+		}
+		if len(r.Subjects) > 1 {
+			rules = append(rules, r)
+		}
+	}
+	return rules
 }
 
 // shelve adds a book of the settings.

@@ -20,6 +20,9 @@ func (p *Project) Explain(ctx context.Context, what string) ([]model.Explanation
 	if d, err := readDestination(what); err == nil {
 		name, rng = d.name, d.rng
 	}
+	if s, ok := model.ReadSubject(name); ok && s.IsPin() {
+		return nil, &model.Fault{Doing: "explaining " + what, Wrong: s.String() + " is no package", Next: "bellwether survey tells where it is stated, bellwether prereqs what needs it and why"}
+	}
 	var all []model.Explanation
 	for _, part := range p.Components {
 		registry, err := p.connect(ctx, part)

@@ -11,6 +11,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
@@ -22,15 +23,22 @@ const SettingsFile = "bellwether.yaml"
 
 // Settings are what a project lays down for itself.
 type Settings struct {
-	Reach    string         `yaml:"reach"`
-	Hold     []string       `yaml:"hold"`
-	Preview  []string       `yaml:"preview"`
-	MinAge   string         `yaml:"min-age"`
-	LeaveOut []string       `yaml:"leave-out"` // folders of components to leave alone
-	Stages   []StageSetting `yaml:"stages"`
-	Pins     []pin.Row      `yaml:"pins"` // files of its own that state versions
-	Books    []BookSetting  `yaml:"books"`
+	Reach    string          `yaml:"reach"`
+	Hold     []string        `yaml:"hold"`
+	Preview  []string        `yaml:"preview"`
+	MinAge   string          `yaml:"min-age"`
+	LeaveOut []string        `yaml:"leave-out"` // folders of components to leave alone
+	Stages   []StageSetting  `yaml:"stages"`
+	Pins     []pin.Row       `yaml:"pins"` // files of its own that state versions
+	Books    []BookSetting   `yaml:"books"`
+	Together []FamilySetting `yaml:"together"`
 	minAge   time.Duration
+}
+
+// FamilySetting is requirements that move together.
+type FamilySetting struct {
+	Names []string     `yaml:"names"`
+	Share compat.Share `yaml:"share"` // what of their versions they share; empty for the major
 }
 
 // BookSetting is a compat book that applies to the project: a file or a folder in
@@ -87,6 +95,16 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 	for _, row := range s.Pins {
 		if err := row.Check(); err != nil {
 			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "pins: " + err.Error()}
+		}
+	}
+	for i, f := range s.Together {
+		if f.Share == "" {
+			s.Together[i].Share = compat.ShareMajor
+		} else if !slices.Contains(compat.Shares, f.Share) {
+			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: fmt.Sprintf("together: a family shares its version, minor or major, not %q", f.Share)}
+		}
+		if len(f.Names) < 2 {
+			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "together: a family has more than one name"}
 		}
 	}
 	for _, b := range s.Books {

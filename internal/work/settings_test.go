@@ -40,9 +40,11 @@ func TestSettingsFaults(t *testing.T) {
 		"reach: everywhere": `reach "everywhere" is not patch, minor or major`,
 		"min-age: a while":  `"a while" is not a span of time`,
 		"holds: [left]":     "bellwether.yaml:1:1: the key \"holds\" is not known\n  next: did you mean \"hold\"?",
-		"pins: [{files: x, subject: left, match: y}]": `pins: subject: "left" is not runtime/…`,
-		"hold: left: right":                           "bellwether.yaml:1:",
-		"stages:\n  - name: test\n    comand: [x]":    `did you mean "command"?`,
+		"pins: [{files: x, subject: left, match: y}]":    `pins: subject: "left" is not runtime/…`,
+		"together: [{names: [left]}]":                    "together: a family has more than one name",
+		"together: [{names: [left, right], share: all}]": `not "all"`,
+		"hold: left: right":                              "bellwether.yaml:1:",
+		"stages:\n  - name: test\n    comand: [x]":       `did you mean "command"?`,
 	} {
 		_, err := settings(text)
 		assert.ErrorContains(t, err, want, text)

@@ -40,7 +40,8 @@ const (
 	ShareMajor   Share = "major"
 )
 
-var shares = []Share{ShareVersion, ShareMinor, ShareMajor}
+// Shares are all of them.
+var Shares = []Share{ShareVersion, ShareMinor, ShareMajor}
 
 // Reach is the largest step that may lie between two members of a family.
 func (s Share) Reach() version.Reach {

@@ -233,7 +233,7 @@ func (p *parser) ruleFields() fields {
 	}
 	needs := fields{"when": when, "then": then}
 	together := fields{"subjects": subjects, "share": func(n *yaml.Node) {
-		if p.now.Share = Share(n.Value); !slices.Contains(shares, p.now.Share) {
+		if p.now.Share = Share(n.Value); !slices.Contains(Shares, p.now.Share) {
 			p.wrong(n, fmt.Sprintf("a family shares its version, minor or major, not %q", n.Value), "")
 		}
 	}}
