@@ -32,8 +32,10 @@ func (p *Project) question(ctx context.Context, prefer compat.Prefer, hold []str
 		return !on.IsZero() && on.Before(p.today())
 	}
 	var subjects []model.Subject
+	mentioned := map[model.Subject]bool{}
 	mention := func(subject model.Subject) {
-		if subject.IsPin() && !slices.Contains(subjects, subject) {
+		if subject.IsPin() && !mentioned[subject] {
+			mentioned[subject] = true
 			subjects = append(subjects, subject)
 		}
 	}

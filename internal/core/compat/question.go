@@ -143,15 +143,16 @@ type Link struct {
 // all that is needed.
 func (q *Question) Answer(ctx context.Context) (*Answer, error) {
 	a := &asking{Question: q, problem: &solve.Problem{}, ids: map[model.Subject]solve.ID{}, picked: map[string]solve.Set{}}
+	if len(q.Worlds) == 0 {
+		q.Worlds = []World{nil}
+	}
+	a.reach()
 	a.prepare()
 	for i := range q.Demands {
 		a.demand(&q.Demands[i])
 	}
-	if len(q.Worlds) == 0 {
-		q.Worlds = []World{nil}
-	}
 	for _, w := range q.Worlds {
-		for _, r := range q.Rules {
+		for _, r := range a.live {
 			a.rule(r, w)
 		}
 	}
@@ -176,11 +177,76 @@ type asking struct {
 	subjects []*asked // by solve.ID
 	ids      map[model.Subject]solve.ID
 	picked   map[string]solve.Set // by subject and range
+	live     []*Rule              // that can apply
+	reached  map[model.Subject]bool
 }
 
 type asked struct {
 	*Subject
 	candidates []version.Version // ascending
+}
+
+// reach finds the rules that can apply: those about what is there, about packages
+// in effect, and about what such rules need in turn. What nothing leads to stays
+// absent, and so need not be in the problem.
+func (a *asking) reach() {
+	a.reached = map[model.Subject]bool{}
+	var queue []model.Subject
+	mark := func(s model.Subject) {
+		if !a.reached[s] {
+			a.reached[s] = true
+			queue = append(queue, s)
+		}
+	}
+	variable := map[model.Subject]bool{}
+	for _, s := range a.Subjects {
+		variable[s.Subject] = true
+		if s.At != nil || s.Allow != nil {
+			mark(s.Subject)
+		}
+	}
+	for _, d := range a.Demands {
+		mark(d.Need.Subject)
+	}
+	waits := map[*Rule]int{} // for how many of its subjects to be reached
+	about := map[model.Subject][]*Rule{}
+	fire := func(r *Rule) {
+		a.live = append(a.live, r)
+		for _, then := range r.Then {
+			mark(then.Subject)
+		}
+	}
+	for _, r := range a.Rules {
+		if r.Foreign != "" || r.Kind != Needs && r.Kind != Clashes && r.Kind != Together {
+			continue
+		}
+		dead := false
+		for _, c := range r.When {
+			if c.Subject.IsPin() || variable[c.Subject] {
+				waits[r]++
+				about[c.Subject] = append(about[c.Subject], r)
+			} else {
+				dead = dead || !slices.ContainsFunc(a.Worlds, func(w World) bool { return w.Holds(c) })
+			}
+		}
+		switch {
+		case dead:
+			waits[r] = -1
+		case waits[r] == 0:
+			fire(r)
+		}
+	}
+	for len(queue) > 0 {
+		s := queue[0]
+		queue = queue[1:]
+		for _, r := range about[s] {
+			if waits[r] > 0 {
+				if waits[r]--; waits[r] == 0 {
+					fire(r)
+				}
+			}
+		}
+	}
 }
 
 // prepare adds all subjects, with the versions that ranges begin with among
@@ -195,7 +261,9 @@ func (a *asking) prepare() {
 		known[s.Subject] = s
 	}
 	for _, s := range a.Subjects {
-		add(s)
+		if a.reached[s.Subject] {
+			add(s)
+		}
 	}
 	bounds := map[model.Subject][]version.Version{}
 	ranges := map[string]bool{}
@@ -211,8 +279,8 @@ func (a *asking) prepare() {
 	for _, d := range a.Demands {
 		mention(d.Need)
 	}
-	for _, r := range a.Rules {
-		if r.Foreign == "" && (r.Kind == Needs || r.Kind == Clashes) {
+	for _, r := range a.live {
+		if r.Kind == Needs || r.Kind == Clashes {
 			for _, c := range slices.Concat(r.When, r.Then) {
 				mention(c)
 			}
@@ -236,7 +304,7 @@ func (a *asking) ranks() map[model.Subject]int {
 	for _, d := range a.Demands {
 		note(d.By, d.Need.Subject)
 	}
-	for _, r := range a.Rules {
+	for _, r := range a.live {
 		if r.Kind == Needs {
 			for _, w := range r.When {
 				for _, t := range r.Then {
