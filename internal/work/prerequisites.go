@@ -215,7 +215,7 @@ func (w *prerequisites) answer(ctx context.Context, states ...*state) (*compat.A
 	for _, s := range q.Subjects {
 		if rng := w.wishes[s.Subject]; rng != nil {
 			s.Allow, s.Newest = rng.Contains, true
-			s.Candidates = append(s.Candidates, compat.Bounds(version.Plain{}, rng)...)
+			s.Candidates = append(s.Candidates, version.Bounds(version.Plain{}, rng)...)
 			s.Why = fmt.Sprintf("%s@%s is asked for", s.Subject, rng)
 		}
 	}

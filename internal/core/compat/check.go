@@ -62,7 +62,7 @@ func (c *checker) plain(r *Rule) bool {
 	}
 	fine := true
 	for _, k := range slices.Concat(r.When, r.Then) {
-		if k.Range != nil && len(Bounds(c.orders(k.Subject.Kind), k.Range)) == 0 {
+		if k.Range != nil && len(version.Bounds(c.orders(k.Subject.Kind), k.Range)) == 0 {
 			c.say(r, "no version at all is in %s", k)
 			fine = false
 		}
@@ -103,7 +103,7 @@ func (c *checker) possible(ctx context.Context, r *Rule) error {
 				q.Subjects = append(q.Subjects, seen[k.Subject])
 			}
 			if !k.Subject.IsPin() {
-				seen[k.Subject].Candidates = append(seen[k.Subject].Candidates, Bounds(c.orders(k.Subject.Kind), k.Range)...)
+				seen[k.Subject].Candidates = append(seen[k.Subject].Candidates, version.Bounds(c.orders(k.Subject.Kind), k.Range)...)
 			}
 		}
 	}
@@ -176,7 +176,7 @@ func (c *checker) meet(r *Rule, need Condition) bool {
 			continue
 		}
 		order := c.orders(w.Subject.Kind)
-		for _, v := range slices.Concat(Bounds(order, w.Range), Bounds(order, need.Range)) {
+		for _, v := range slices.Concat(version.Bounds(order, w.Range), version.Bounds(order, need.Range)) {
 			if w.Range.Contains(v) && need.Range.Contains(v) {
 				return true
 			}

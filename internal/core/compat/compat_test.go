@@ -196,7 +196,7 @@ func TestBounds(t *testing.T) {
 		rng, err := version.Plain{}.ParseRange(text)
 		require.NoError(t, err)
 		var got []string
-		for _, v := range Bounds(version.Plain{}, rng) {
+		for _, v := range version.Bounds(version.Plain{}, rng) {
 			got = append(got, v.String())
 		}
 		assert.Equal(t, want, strings.Join(got, " "), text)

@@ -4,9 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"bellwether/internal/core/model"
@@ -63,28 +61,6 @@ type Subject struct {
 	Allow  func(v version.Version) bool
 	Why    string
 	Newest bool // the newest that is allowed is asked for
-}
-
-// Demand is what a package states that it needs.
-type Demand struct {
-	By    model.Subject
-	When  func(v version.Version) bool // the versions of By that state it; nil for whatever is there
-	Which string                       // those versions, for people
-	Via   []string                     // what leads to By: "quayside 4.0.0", outermost first
-	Need  Condition
-	Place string // of the requirement at the beginning
-}
-
-// String is the sentence that states the demand, without a full stop.
-func (d *Demand) String() string {
-	text := d.By.String()
-	if d.Which != "" {
-		text += " " + d.Which
-	}
-	if len(d.Via) > 0 {
-		text += " (by " + strings.Join(d.Via, ", ") + ")"
-	}
-	return text + " states that it needs " + d.Need.String()
 }
 
 // String says what a rule demands, after its place and name.
@@ -273,7 +249,7 @@ func (a *asking) prepare() {
 		}
 		if key := c.String(); c.Range != nil && c.Subject.IsPin() && !ranges[key] {
 			ranges[key] = true
-			bounds[c.Subject] = append(bounds[c.Subject], Bounds(a.Orders(c.Subject.Kind), c.Range)...)
+			bounds[c.Subject] = append(bounds[c.Subject], version.Bounds(a.Orders(c.Subject.Kind), c.Range)...)
 		}
 	}
 	for _, d := range a.Demands {
@@ -558,102 +534,4 @@ func (n *Answer) link(q *Question) {
 			n.Links = append(n.Links, Link{By: with[0].Subject, Need: unmet[0], With: with[1:], Rule: r, Not: true})
 		}
 	}
-}
-
-var numberText = regexp.MustCompile(`[0-9]{1,9}(?:\.[0-9]{1,9})*`)
-
-// Bounds are versions that lie in a range if any does: those that it is written
-// with, and where they are not in it, those that come next.
-func Bounds(order version.Order, rng version.Range) []version.Version {
-	points := Points(order, rng.String())
-	var found []version.Version
-	for i, p := range points {
-		// Of a stated version and the ones after it, the first that is in will do.
-		if rng.Contains(p.Version) && (p.next == 0 || !rng.Contains(points[i-p.next].Version)) {
-			found = append(found, p.Version)
-		}
-	}
-	slices.SortFunc(found, version.Version.Compare)
-	return slices.CompactFunc(found, func(a, b version.Version) bool { return a.Compare(b) == 0 })
-}
-
-// Point is a version where a range may begin or end.
-type Point struct {
-	version.Version
-	next int // how many points before it the stated one is that it comes after; 0 for a stated one
-}
-
-// Points are the versions that a text states, zero, and for each the ones that
-// come next after its numbers. Two ranges with the same points in them are the
-// same range, as far as can be told from what they are written with.
-func Points(order version.Order, text string) []Point {
-	var points []Point
-	put := func(numbers []string, next int) bool {
-		for n := len(numbers); n <= max(3, len(numbers)); n++ {
-			padded := strings.Join(numbers, ".") + strings.Repeat(".0", n-len(numbers))
-			for _, form := range []string{padded, "v" + padded} {
-				if v, err := order.Parse(form); err == nil {
-					points = append(points, Point{v, next})
-					return true
-				}
-			}
-		}
-		return false
-	}
-	for _, text := range append(numberText.FindAllString(text, -1), "0") {
-		numbers := strings.Split(text, ".")
-		if !put(numbers, 0) {
-			continue
-		}
-		for i, after := len(numbers)-1, 1; i >= 0; i-- {
-			n, _ := strconv.Atoi(numbers[i])
-			if put(slices.Concat(numbers[:i], []string{strconv.Itoa(n + 1)}), after) {
-				after++
-			}
-		}
-	}
-	return points
-}
-
-// Strictest drops the demands that another one implies, as far as can be told
-// from what their ranges are written with. Of two that say the same, the one that
-// is nearest to a requirement stays.
-func Strictest(demands []Demand, order version.Order) []Demand {
-	var points []Point
-	for _, d := range demands {
-		points = append(points, Points(order, d.Need.Text)...)
-	}
-	slices.SortFunc(points, func(a, b Point) int { return a.Compare(b.Version) })
-	points = slices.CompactFunc(points, func(a, b Point) bool { return a.Compare(b.Version) == 0 })
-	sets := make([][]bool, len(demands))
-	for i, d := range demands {
-		sets[i] = make([]bool, len(points))
-		for k, p := range points {
-			sets[i][k] = d.Need.Range.Contains(p.Version)
-		}
-	}
-	implied := func(i int) bool {
-		for j := range demands {
-			if i == j || demands[i].Need.Subject != demands[j].Need.Subject {
-				continue
-			}
-			wider, same := true, true
-			for k := range points {
-				wider = wider && (sets[i][k] || !sets[j][k])
-				same = same && sets[i][k] == sets[j][k]
-			}
-			nearer := cmp.Or(len(demands[j].Via)-len(demands[i].Via), j-i) < 0
-			if wider && (!same || nearer) {
-				return true
-			}
-		}
-		return false
-	}
-	var kept []Demand
-	for i, d := range demands {
-		if !implied(i) {
-			kept = append(kept, d)
-		}
-	}
-	return kept
 }

@@ -82,7 +82,7 @@ func (w Wants) Lowest(otherwise version.Version) version.Version {
 		lowest, _ = version.Plain{}.Parse("0")
 	}
 	for _, r := range w.ranges {
-		for _, v := range Bounds(version.Plain{}, r) {
+		for _, v := range version.Bounds(version.Plain{}, r) {
 			if w.Hold(v) && v.Compare(lowest) < 0 {
 				lowest = v
 			}

@@ -227,25 +227,6 @@ func (r plainRange) Contains(version Version) bool {
 	return false
 }
 
-// Lows are the lowest versions that the parts of a range of this order begin
-// with, so that of all versions only these need be tried.
-func (Plain) Lows(r Range) []Version {
-	var lows []Version
-	if r, ok := r.(plainRange); ok {
-		for _, all := range r.alternatives {
-			for _, c := range all {
-				switch {
-				case c.not:
-					lows = append(lows, &plain{text: stated(c.high.numbers), numbers: c.high.numbers})
-				case c.low != nil:
-					lows = append(lows, &plain{text: stated(c.low.numbers), numbers: c.low.numbers})
-				}
-			}
-		}
-	}
-	return lows
-}
-
 func stated(numbers []int) string {
 	texts := make([]string, len(numbers))
 	for i, n := range numbers {

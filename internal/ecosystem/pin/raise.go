@@ -126,12 +126,8 @@ func Low(p model.Pin) version.Version {
 	if err != nil {
 		return nil
 	}
-	zero, _ := version.Plain{}.Parse("0")
-	if r.Contains(zero) {
-		return zero
-	}
-	if lows := (version.Plain{}).Lows(r); len(lows) > 0 {
-		return slices.MinFunc(lows, version.Version.Compare)
+	if lows := version.Bounds(version.Plain{}, r); len(lows) > 0 {
+		return lows[0]
 	}
 	return nil
 }
