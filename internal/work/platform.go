@@ -99,8 +99,8 @@ func (p *Project) needs(ctx context.Context, st *state, a *compat.Answer) []*nee
 	byName := map[model.Subject]*need{}
 	for _, l := range a.Links {
 		s := l.Need.Subject
-		if !s.IsPin() {
-			continue
+		if !s.IsPin() || a.Chosen[s] == nil {
+			continue // what restores a feature need not be there
 		}
 		n := byName[s]
 		if n == nil {

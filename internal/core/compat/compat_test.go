@@ -175,6 +175,15 @@ func TestStatedNeeds(t *testing.T) {
 	assert.Equal(t, "npm/quayside 4.1.0, runtime/node 20", told(a))
 }
 
+// TestClashWithNothing sees that what is not there is not spoken of.
+func TestClashWithNothing(t *testing.T) {
+	q := question(t, book(t, `
+  - {id: a, because: x, clashes: {npm/quayside: ">=4", tool/winch: "<3"}}`).Rules)
+	a, err := q.Answer(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, a.Links)
+}
+
 func TestStrictest(t *testing.T) {
 	var demands []Demand
 	for _, text := range []string{">=6", ">= 18", "^18.2 || >=20.1", ">=16 <26", "18.x || 20.x || >=21", ">=18", "*"} {

@@ -499,6 +499,9 @@ func (a *asking) together(r *Rule) {
 	}
 }
 
+// present tells whether a subject was chosen, or is in a world.
+func (n *Answer) present(s model.Subject, w World) bool { return n.Chosen[s] != nil || len(w[s]) > 0 }
+
 // holds tells whether a condition holds of what was chosen, or of a world.
 func (n *Answer) holds(c Condition, w World) bool {
 	v := n.Chosen[c.Subject]
@@ -529,7 +532,7 @@ func (n *Answer) link(q *Question) {
 			for _, then := range r.Then {
 				n.Links = append(n.Links, Link{By: r.When[0].Subject, Need: then, With: r.When[1:], Rule: r})
 			}
-		case r.Kind == Clashes && len(unmet) == 1 && len(r.When) > 1:
+		case r.Kind == Clashes && len(unmet) == 1 && len(r.When) > 1 && n.present(unmet[0].Subject, world):
 			with := slices.DeleteFunc(slices.Clone(r.When), func(c Condition) bool { return c.String() == unmet[0].String() })
 			n.Links = append(n.Links, Link{By: with[0].Subject, Need: unmet[0], With: with[1:], Rule: r, Not: true})
 		}
