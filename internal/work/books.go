@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -75,16 +76,26 @@ func (p *Project) shelf(ctx context.Context) (*shelf, error) {
 func (p *Project) families() []*compat.Rule {
 	var rules []*compat.Rule
 	for _, f := range p.Settings.Together {
-		r := &compat.Rule{ID: "together", Because: "the settings say so", File: SettingsFile, Kind: compat.Together, Share: f.Share}
+		byKind := map[string]*compat.Rule{} // versions of different ecosystems cannot be compared
 		for _, part := range p.Components {
 			for _, q := range part.Requirements {
-				if slices.Contains(f.Names, q.Name) && !slices.Contains(r.Subjects, q.Subject) {
+				if !slices.Contains(f.Names, q.Name) {
+					continue
+				}
+				r := byKind[q.Subject.Kind]
+				if r == nil {
+					r = &compat.Rule{ID: "together", Because: "the settings say so", File: SettingsFile, Kind: compat.Together, Share: f.Share}
+					byKind[q.Subject.Kind] = r
+				}
+				if !slices.Contains(r.Subjects, q.Subject) {
 					r.Subjects = append(r.Subjects, q.Subject)
 				}
 			}
 		}
-		if len(r.Subjects) > 1 {
-			rules = append(rules, r)
+		for _, kind := range slices.Sorted(maps.Keys(byKind)) {
+			if len(byKind[kind].Subjects) > 1 {
+				rules = append(rules, byKind[kind])
+			}
 		}
 	}
 	return rules

@@ -260,6 +260,12 @@ func (p *parser) ruleFields() fields {
 			if len(p.now.Subjects) == 1 {
 				p.wrong(n, "a family has more than one member", "")
 			}
+			for _, s := range p.now.Subjects {
+				if first := p.now.Subjects[0]; s.Kind != first.Kind && !(s.IsPin() && first.IsPin()) {
+					p.wrong(n, fmt.Sprintf("the versions of %s and %s cannot be compared", first, s), "make a family of members of one ecosystem")
+					return
+				}
+			}
 		},
 	} {
 		all[string(kind)] = func(n *yaml.Node) {
