@@ -54,6 +54,9 @@ func (p *Project) Prereqs(ctx context.Context, opt PrereqOptions) (*model.Prereq
 	if err != nil {
 		return nil, err
 	}
+	for _, d := range a.Unmet {
+		result.Notes = append(result.Notes, unmet(d))
+	}
 	w := &prereqWriter{p: p, shelf: s, now: now, end: end, answer: a, installed: map[model.Subject][]machine.Installed{}}
 	for _, n := range p.needs(ctx, end, a) {
 		w.installed[n.subject] = n.installed

@@ -94,6 +94,12 @@ func (w *prerequisites) walk(ctx context.Context) error {
 				return w.noWay(ctx, err, after)
 			}
 		}
+		for _, d := range a.Unmet {
+			if text := unmet(d); !w.told[text] {
+				w.told[text] = true
+				w.notices = append(w.notices, text)
+			}
+		}
 		needs := w.p.needs(ctx, after, a)
 		if !together {
 			w.lookAhead(ctx, needs, append([]*state{before.with(platform)}, stops[i:]...))
@@ -105,6 +111,11 @@ func (w *prerequisites) walk(ctx context.Context) error {
 		w.end, before = a, after
 	}
 	return nil
+}
+
+// unmet tells of advice that gave way.
+func unmet(d compat.Demand) string {
+	return d.String() + "; the rest needs a newer one, so that this gives way (installing warns of it, no more)"
 }
 
 // lookAhead lets what must be raised go at once to where the rest of the route

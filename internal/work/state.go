@@ -103,13 +103,14 @@ func (s *state) demands() []compat.Demand {
 	type key struct {
 		subject model.Subject
 		text    string
+		advice  bool
 	}
 	nearest := map[key]model.Package{}
 	var order []key
 	for _, subject := range s.order {
 		for _, pkg := range s.packages[subject] {
 			for _, n := range pkg.Needs {
-				k := key{n.Subject, n.Range}
+				k := key{n.Subject, n.Range, n.Advice}
 				known, seen := nearest[k]
 				if !seen {
 					order = append(order, k)
@@ -127,7 +128,7 @@ func (s *state) demands() []compat.Demand {
 			continue // some state what nobody can read
 		}
 		pkg := nearest[k]
-		all = append(all, compat.Demand{By: pkg.Subject, Which: pkg.Version, Via: pkg.Via, Need: compat.Condition{Subject: k.subject, Text: k.text, Range: rng}, Place: pkg.Site.String()})
+		all = append(all, compat.Demand{By: pkg.Subject, Which: pkg.Version, Via: pkg.Via, Need: compat.Condition{Subject: k.subject, Text: k.text, Range: rng}, Place: pkg.Site.String(), Advice: k.advice})
 	}
 	return compat.Strictest(all, version.Plain{})
 }

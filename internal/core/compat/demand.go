@@ -17,6 +17,9 @@ type Demand struct {
 	Via   []string                     // what leads to By: "quayside 4.0.0", outermost first
 	Need  Condition
 	Place string // of the requirement at the beginning
+	// Advice gives way where something else needs a newer version: whoever stated
+	// it knew of none.
+	Advice bool
 }
 
 // String is the sentence that states the demand, without a full stop.
@@ -52,6 +55,9 @@ func Strictest(demands []Demand, order version.Order) []Demand {
 		for j := range demands {
 			if i == j || demands[i].Need.Subject != demands[j].Need.Subject {
 				continue
+			}
+			if demands[j].Advice && !demands[i].Advice {
+				continue // what may give way does not stand for what may not
 			}
 			wider, same := true, true
 			for k := range points {

@@ -3,6 +3,7 @@ package compat
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -103,6 +104,7 @@ func joined(all []Condition, between string) string {
 type Answer struct {
 	Chosen map[model.Subject]version.Version // without what is not there
 	Links  []Link
+	Unmet  []Demand // advice that gave way
 }
 
 // Link is a need that holds in an answer.
@@ -116,8 +118,53 @@ type Link struct {
 }
 
 // Answer solves the question. The error is a *solve.Conflict if nothing meets
-// all that is needed.
+// all that is needed. Advice that asks for older versions than something else
+// needs gives way.
 func (q *Question) Answer(ctx context.Context) (*Answer, error) {
+	answer, err := q.answer(ctx)
+	if !errors.As(err, new(*solve.Conflict)) {
+		return answer, err
+	}
+	firm := *q
+	var advice []Demand
+	firm.Demands = nil
+	for _, d := range q.Demands {
+		if d.Advice {
+			advice = append(advice, d)
+		} else {
+			firm.Demands = append(firm.Demands, d)
+		}
+	}
+	if len(advice) == 0 {
+		return nil, err
+	}
+	answer, firmErr := firm.answer(ctx)
+	if firmErr != nil {
+		return nil, err
+	}
+	newest := func(d Demand) version.Version {
+		return slices.MaxFunc(append(version.Bounds(version.Plain{}, d.Need.Range), zero), version.Version.Compare)
+	}
+	slices.SortStableFunc(advice, func(a, b Demand) int { return newest(b).Compare(newest(a)) })
+	for _, d := range advice {
+		more := firm
+		more.Demands = append(slices.Clone(firm.Demands), d)
+		a, err := more.answer(ctx)
+		if err == nil {
+			firm, answer = more, a
+			continue
+		}
+		if v := answer.Chosen[d.Need.Subject]; !errors.As(err, new(*solve.Conflict)) || v == nil || d.Need.Range.Contains(v) || newest(d).Compare(v) > 0 {
+			return nil, err
+		}
+		answer.Unmet = append(answer.Unmet, d)
+	}
+	return answer, nil
+}
+
+var zero, _ = version.Plain{}.Parse("0")
+
+func (q *Question) answer(ctx context.Context) (*Answer, error) {
 	a := &asking{Question: q, problem: &solve.Problem{}, ids: map[model.Subject]solve.ID{}, picked: map[string]solve.Set{}}
 	if len(q.Worlds) == 0 {
 		q.Worlds = []World{nil}

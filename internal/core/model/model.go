@@ -119,6 +119,7 @@ type Package struct {
 type Need struct {
 	Subject Subject
 	Range   string
+	Advice  bool // who installs it only warns where it is not met
 }
 
 // Find gives the requirements on a package by the name the manifest uses.

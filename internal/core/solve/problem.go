@@ -26,11 +26,27 @@ type Term struct {
 	In      Set
 }
 
-// clause says that its terms do not all hold. A fact has a why; a learned
-// clause has the clauses that it follows from.
+// Series are facts of one kind about one subject, of which several are told in
+// one sentence: what its releases need of another, each as it says.
+type Series struct {
+	// Say gives the sentence, without a full stop. Which are the releases that it is
+	// about ("6.0.0 to 6.4.1"), wants is what they want, as AsEach writes it.
+	Say func(which, wants string) string
+}
+
+// Each says one fact of a series: what the releases want that its first term is
+// about.
+type Each struct {
+	*Series
+	Want string
+}
+
+// clause says that its terms do not all hold. A fact has a why, or is one of a
+// series; a learned clause has the clauses that it follows from.
 type clause struct {
 	terms  []Term
 	why    Why
+	each   Each
 	causes []*clause
 }
 
@@ -112,9 +128,22 @@ func (p *Problem) Imply(s ID, when Set, t ID, in Set, why Why) {
 	p.Forbid(why, Term{s, when}, Term{t, p.Not(t, in)})
 }
 
+// ImplyEach is Imply for a fact of a series about s.
+func (p *Problem) ImplyEach(each Each, s ID, when Set, t ID, in Set) {
+	if s == t {
+		p.ForbidEach(each, Term{s, when.minus(in)})
+		return
+	}
+	p.ForbidEach(each, Term{s, when}, Term{t, p.Not(t, in)})
+}
+
 // Forbid states that the terms, each about another subject, do not all hold.
-func (p *Problem) Forbid(why Why, terms ...Term) {
-	c := &clause{why: why}
+func (p *Problem) Forbid(why Why, terms ...Term) { p.state(&clause{why: why}, terms) }
+
+// ForbidEach is Forbid for a fact of a series about the first term's subject.
+func (p *Problem) ForbidEach(each Each, terms ...Term) { p.state(&clause{each: each}, terms) }
+
+func (p *Problem) state(c *clause, terms []Term) {
 	for _, t := range terms {
 		if t.In.empty() {
 			return // this term never holds
@@ -165,7 +194,7 @@ func (p *Problem) Check(s Solution) error {
 			holds = holds && t.In.Has(state)
 		}
 		if holds {
-			return fmt.Errorf("the solution breaks a constraint: %s", c.why())
+			return fmt.Errorf("the solution breaks a constraint: %s", p.say([]*clause{c}, nil))
 		}
 	}
 	return nil

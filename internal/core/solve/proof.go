@@ -2,6 +2,8 @@ package solve
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,6 +17,9 @@ type Sentence struct {
 	// About are the names of the subjects that a stated fact is about, the one
 	// that asks first.
 	About []string
+	// Facts are the stated facts one by one where the sentence tells several.
+	Facts []string
+	holds []*clause // what it says
 }
 
 // Proof is why a problem has no solution: numbered sentences, each a stated
@@ -51,13 +56,130 @@ func joinAnd(texts []string) string {
 	return strings.Join(texts[:len(texts)-1], ", ") + " and " + texts[len(texts)-1]
 }
 
-// Proof writes the conflict down. Chains of conclusions of which only the
-// last is needed are told as one step from all their facts.
+// Proof writes the conflict down, in as few facts as it takes. What is asked for
+// comes first; after that the facts, each as far as it matters then.
 func (c *Conflict) Proof() Proof {
-	w := &proofWriter{problem: c.problem, numbers: map[*clause]int{}, uses: map[*clause]int{}, texts: map[string]int{}}
+	c = c.minimal()
+	w := &proofWriter{problem: c.problem, numbers: map[*clause]int{}, uses: map[*clause]int{}, texts: map[string]int{}, allowed: map[ID]Set{}}
+	w.groups, w.groupOf = c.groups()
+	for _, g := range w.groups {
+		if g[0].demand() {
+			t := g[0].terms[0]
+			w.allowed[t.Subject] = w.problem.within(t.Subject, w.allowed).minus(t.In)
+		}
+	}
+	w.facts()
+	if len(w.groups) == 1 {
+		return w.proof
+	}
+	if len(w.groups) <= maxFlat {
+		from := make([]int, len(w.proof))
+		for i := range from {
+			from[i] = i + 1
+		}
+		w.add(Sentence{Text: w.conclusion(&clause{}), From: from, holds: []*clause{{}}})
+		return w.proof
+	}
 	w.count(c.root)
 	w.write(c.root)
 	return w.proof
+}
+
+// maxFlat is how many facts are told as they are, with nothing between them and
+// the contradiction.
+const maxFlat = 7
+
+// demand tells whether c is a plain fact about one subject: what is asked for.
+func (c *clause) demand() bool { return c.causes == nil && c.each.Series == nil && len(c.terms) == 1 }
+
+// within are the states that a subject may be in.
+func (p *Problem) within(id ID, allowed map[ID]Set) Set {
+	if set, ok := allowed[id]; ok {
+		return set
+	}
+	return p.subjects[id].all
+}
+
+// groups are the facts of a conflict, those together that one sentence tells, in
+// the order in which they are come across; groupOf has the first of each.
+func (c *Conflict) groups() (groups [][]*clause, groupOf map[*clause]*clause) {
+	groupOf = map[*clause]*clause{}
+	at := map[any]int{}
+	var visit func(k *clause)
+	seen := map[*clause]bool{}
+	visit = func(k *clause) {
+		if seen[k] {
+			return
+		}
+		seen[k] = true
+		for _, cause := range k.causes {
+			visit(cause)
+		}
+		if k.causes != nil {
+			return
+		}
+		key := any(k)
+		if k.each.Series != nil {
+			key = k.each.Series
+		}
+		if i, known := at[key]; known {
+			groups[i] = append(groups[i], k)
+			groupOf[k] = groups[i][0]
+			return
+		}
+		at[key] = len(groups)
+		groups = append(groups, []*clause{k})
+		groupOf[k] = k
+	}
+	visit(c.root)
+	return groups, groupOf
+}
+
+// maxMinimised bounds of how many facts a conflict is made smaller.
+const maxMinimised = 2000
+
+// minimal is a conflict of which no sentence can be left out. A conflict of very
+// many facts stays as it is.
+func (c *Conflict) minimal() *Conflict {
+	groups, _ := c.groups()
+	for i := 0; i < len(groups) && len(slices.Concat(groups...)) <= maxMinimised; {
+		smaller := c.problem.refute(slices.Concat(slices.Concat(groups[:i]...), slices.Concat(groups[i+1:]...)))
+		if smaller == nil {
+			i++
+			continue
+		}
+		c = smaller
+		used, _ := smaller.groups()
+		kept := map[*clause]bool{}
+		for _, k := range slices.Concat(used...) {
+			kept[k] = true
+		}
+		for g := range groups {
+			groups[g] = slices.DeleteFunc(slices.Clone(groups[g]), func(k *clause) bool { return !kept[k] })
+		}
+		groups = slices.DeleteFunc(groups, func(g []*clause) bool { return len(g) == 0 })
+	}
+	return c
+}
+
+// refute is the conflict of some facts, nil if there is none.
+func (p *Problem) refute(facts []*clause) *Conflict {
+	part := &Problem{facts: facts}
+	for _, s := range p.subjects {
+		part.subjects = append(part.subjects, &subject{name: s.name, candidates: s.candidates, rank: s.rank, expanded: s.expanded, all: s.all})
+	}
+	for _, c := range facts {
+		if len(c.terms) == 0 {
+			part.refuted = c
+		}
+		part.attach(c)
+	}
+	_, err := part.Solve(context.Background())
+	var conflict *Conflict
+	if !errors.As(err, &conflict) {
+		return nil
+	}
+	return conflict
 }
 
 // Subjects are the names of the subjects that the proof is about, sorted.
@@ -85,9 +207,99 @@ func (c *Conflict) Subjects() []string {
 type proofWriter struct {
 	problem *Problem
 	proof   Proof
-	numbers map[*clause]int
+	groups  [][]*clause
+	groupOf map[*clause]*clause
+	allowed map[ID]Set      // by what is asked for
+	numbers map[*clause]int // of conclusions, and of groups by their first fact
 	uses    map[*clause]int
 	texts   map[string]int // facts that read the same are told once
+}
+
+func (w *proofWriter) add(s Sentence) int {
+	s.Number = len(w.proof) + 1
+	w.proof = append(w.proof, s)
+	return s.Number
+}
+
+// facts tells all facts: what is asked for by rank, then those about what has been
+// named by then.
+func (w *proofWriter) facts() {
+	groups := slices.Clone(w.groups)
+	slices.SortStableFunc(groups, func(a, b []*clause) int {
+		return cmp.Or(a[0].weight()-b[0].weight(), w.rank(a[0])-w.rank(b[0]))
+	})
+	named := map[ID]bool{}
+	for len(groups) > 0 {
+		next := slices.IndexFunc(groups, func(g []*clause) bool {
+			return g[0].weight() == 0 || len(g[0].terms) == 0 || named[g[0].terms[0].Subject]
+		})
+		g := groups[max(next, 0)]
+		groups = slices.Delete(groups, max(next, 0), max(next, 0)+1)
+		for _, c := range g {
+			for _, t := range c.terms {
+				named[t.Subject] = true
+			}
+		}
+		w.fact(g)
+	}
+}
+
+func (w *proofWriter) fact(g []*clause) {
+	text := w.problem.say(g, w.allowed)
+	n, told := w.texts[text]
+	if !told {
+		s := Sentence{Text: text}
+		for _, c := range g {
+			for _, t := range c.terms {
+				if name := w.problem.subjects[t.Subject].name; !slices.Contains(s.About, name) {
+					s.About = append(s.About, name)
+				}
+			}
+			if len(g) > 1 {
+				s.Facts = append(s.Facts, w.problem.say([]*clause{c}, nil))
+			}
+		}
+		n = w.add(s)
+		w.texts[text] = n
+	}
+	w.numbers[g[0]] = n
+	w.proof[n-1].holds = append(w.proof[n-1].holds, g...)
+}
+
+// say tells facts in one sentence: a single one, or several of a series. Of the
+// releases that a series is about, those are named that allowed admits.
+func (p *Problem) say(facts []*clause, allowed map[ID]Set) string {
+	first := facts[0]
+	if first.each.Series == nil {
+		return first.why()
+	}
+	id := first.terms[0].Subject
+	s, may := p.subjects[id], p.within(id, allowed)
+	told := slices.DeleteFunc(slices.Clone(facts), func(c *clause) bool { return c.terms[0].In.apart(may) })
+	if len(told) == 0 {
+		told, may = facts, s.all
+	}
+	slices.SortStableFunc(told, func(a, b *clause) int { return a.terms[0].In.and(may).first() - b.terms[0].In.and(may).first() })
+	which := newSet(s.states())
+	var wants []string
+	for _, c := range told {
+		which = which.or(c.terms[0].In.and(may))
+		if !slices.Contains(wants, c.each.Want) {
+			wants = append(wants, c.each.Want)
+		}
+	}
+	return first.each.Say(Runs(s.candidates, which.Has), AsEach(wants))
+}
+
+// AsEach writes what several releases want, each its own.
+func AsEach(wants []string) string {
+	switch {
+	case len(wants) == 1:
+		return wants[0]
+	case len(wants) > 3:
+		wants = []string{wants[0], wants[1] + " …", wants[len(wants)-1]}
+	}
+	return strings.Join(wants[:len(wants)-1], ", ") + " or " + wants[len(wants)-1] + ", each its own,"
 }
 
 func (w *proofWriter) count(c *clause) {
@@ -103,36 +315,27 @@ func (w *proofWriter) count(c *clause) {
 // maxPremises bounds how many sentences a conclusion is drawn from at once.
 const maxPremises = 4
 
-// write tells c, after what it follows from, and gives its number.
+// write tells a conclusion, after what it follows from, and gives its number, or
+// that of the one sentence that says it all. Facts are told already.
 func (w *proofWriter) write(c *clause) int {
+	if c.causes == nil {
+		return w.numbers[w.groupOf[c]]
+	}
 	if n, done := w.numbers[c]; done {
 		return n
 	}
 	var from []int
-	var about []string
-	text := ""
-	if c.causes == nil {
-		for _, t := range c.terms {
-			about = append(about, w.problem.subjects[t.Subject].name)
+	for _, premise := range w.premises(c) {
+		if n := w.write(premise); !slices.Contains(from, n) {
+			from = append(from, n)
 		}
-		text = c.why()
-		if n, told := w.texts[text]; told {
-			w.numbers[c] = n
-			return n
-		}
-		w.texts[text] = len(w.proof) + 1
-	} else {
-		for _, premise := range w.premises(c) {
-			n := w.write(premise)
-			if !slices.Contains(from, n) {
-				from = append(from, n)
-			}
-		}
-		text = w.conclusion(c)
 	}
-	n := len(w.proof) + 1
+	slices.Sort(from)
+	n := from[0]
+	if len(from) > 1 || len(c.terms) == 0 {
+		n = w.add(Sentence{Text: w.conclusion(c), From: from, holds: []*clause{c}})
+	}
 	w.numbers[c] = n
-	w.proof = append(w.proof, Sentence{n, text, from, about})
 	return n
 }
 
@@ -143,19 +346,28 @@ func (w *proofWriter) premises(c *clause) []*clause {
 	for changed := true; changed; {
 		changed = false
 		for i, p := range list {
-			if p.causes == nil || w.uses[p] > 1 || len(list)+len(p.causes)-1 > maxPremises {
+			if p.causes == nil || w.uses[p] > 1 {
 				continue
 			}
-			list = slices.Replace(list, i, i+1, p.causes...)
-			changed = true
-			break
+			if longer := slices.Concat(list[:i], p.causes, list[i+1:]); w.sentences(longer) <= max(maxPremises, w.sentences(list)) {
+				list, changed = longer, true
+				break
+			}
 		}
 	}
-	// What is asked for stands before what follows from it.
-	slices.SortStableFunc(list, func(a, b *clause) int {
-		return cmp.Or(a.weight()-b.weight(), w.rank(a)-w.rank(b))
-	})
 	return list
+}
+
+// sentences is in how many sentences clauses are told.
+func (w *proofWriter) sentences(list []*clause) int {
+	told := map[*clause]bool{}
+	for _, c := range list {
+		if c.causes == nil {
+			c = w.groupOf[c]
+		}
+		told[c] = true
+	}
+	return len(told)
 }
 
 // rank is that of the subject of a demand, 0 for other clauses.
@@ -166,15 +378,12 @@ func (w *proofWriter) rank(c *clause) int {
 	return w.problem.subjects[c.terms[0].Subject].rank
 }
 
-// weight orders premises: plain demands, then other facts, then conclusions.
+// weight orders facts: what is asked for comes before what is needed.
 func (c *clause) weight() int {
-	switch {
-	case c.causes != nil:
-		return 2
-	case len(c.terms) > 1:
-		return 1
+	if c.demand() {
+		return 0
 	}
-	return 0
+	return 1
 }
 
 // conclusion says in words what a learned clause rules out.
@@ -183,9 +392,9 @@ func (w *proofWriter) conclusion(c *clause) string {
 	for _, t := range c.terms {
 		s := w.problem.subjects[t.Subject]
 		if t.In.Has(s.absent()) {
-			needs = append(needs, s.describe(w.problem.Not(t.Subject, t.In)))
+			needs = append(needs, s.describe(w.told(t.Subject, w.problem.Not(t.Subject, t.In))))
 		} else {
-			haves = append(haves, s.describe(t.In))
+			haves = append(haves, s.describe(w.told(t.Subject, t.In)))
 		}
 	}
 	switch {
@@ -200,6 +409,14 @@ func (w *proofWriter) conclusion(c *clause) string {
 	default:
 		return joinAnd(haves) + " needs " + strings.Join(needs, " or ")
 	}
+}
+
+// told is the part of a set that what is asked for admits, if there is any.
+func (w *proofWriter) told(id ID, set Set) Set {
+	if part := set.and(w.problem.within(id, w.allowed)); !part.empty() {
+		return part
+	}
+	return set
 }
 
 // describe names the subject and the versions of set as runs:

@@ -225,6 +225,9 @@ func (w *lockWriter) topEntry(n *node) object {
 			dev[d.name] = m.doc.At("devDependencies", d.name).String()
 		}
 	}
+	if m.doc.Get("devDependencies") != nil && len(dev) == 0 {
+		e["devDependencies"] = object{} // which npm leaves for this group alone
+	}
 	putMap(e, "devDependencies", dev)
 	if v := m.doc.Get("workspaces"); v != nil && n == w.t.root {
 		putJSON(e, "workspaces", string(v.Raw(m.src)))

@@ -73,6 +73,9 @@ type project struct {
 	lockFile string    // where the lock is or would be
 	once     sync.Once
 	kept     *tree // what locked gives
+	// engineStrict is set where the project's own settings forbid what does not run
+	// on the stated Node.js.
+	engineStrict bool
 }
 
 // manifests are the root's and all others.
@@ -163,6 +166,11 @@ func readProject(fsys fs.FS, dir string) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
+	own := settings{}
+	if text, err := fs.ReadFile(fsys, path.Join(dir, ".npmrc")); err == nil {
+		own.read(string(text), func(string) string { return "" })
+	}
+	p.engineStrict = own.on("engine-strict")
 	p.lockFile = path.Join(dir, "package-lock.json")
 	for _, name := range []string{"npm-shrinkwrap.json", "package-lock.json"} {
 		file := path.Join(dir, name)

@@ -13,7 +13,7 @@ func (Ecosystem) Packages(c *model.Component) []model.Package {
 	if p.lock == nil {
 		return nil
 	}
-	f := &packageFinder{t: p.locked(), seen: map[*node]bool{}}
+	f := &packageFinder{t: p.locked(), seen: map[*node]bool{}, advice: !p.engineStrict}
 	f.from(p, false)
 	f.from(p, true)
 	return f.all
@@ -25,6 +25,8 @@ type packageFinder struct {
 	seen map[*node]bool
 	all  []model.Package
 	done []found // all packages that were found, with what leads to them
+	// What packages state that they run on is no more than advice.
+	advice bool
 }
 
 // found is a package with what leads to it.
@@ -68,7 +70,7 @@ func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
 	f.seen[n] = true
 	pkg := model.Package{Subject: model.Subject{Kind: Name, Name: n.pkgName}, Version: n.version, Via: q.via, Site: q.site}
 	if needs && n.body != nil && n.body.Node != "" {
-		pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.body.Node})
+		pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.body.Node, Advice: f.advice})
 	}
 	f.all = append(f.all, pkg)
 	return append(queue, q)

@@ -82,6 +82,9 @@ const maxDeferred = 3
 // settle provides what n misses: its peers, or everything else.
 func (b *builder) settle(n *node, peers bool) error {
 	later := false
+	if err := b.unpack(n); err != nil {
+		return err
+	}
 	for _, e := range slices.Clone(n.edgeList) {
 		if n.gone() {
 			return nil
@@ -136,7 +139,12 @@ func (b *builder) changed(n *node) {
 func (b *builder) become(n *node, rel *release, in scope) {
 	n.pkgName, n.version, n.body, n.from = rel.pkg.name, rel.text, rel.body(), rel
 	n.resolved, n.integrity, n.deprecate = rel.tarball(), rel.Integrity, rel.Deprecated
-	n.entry, n.inBundle, n.scope = nil, false, in
+	n.entry, n.inBundle, n.unpacked, n.scope = nil, false, false, in
+	for _, k := range n.kids {
+		if k.inBundle {
+			b.t.remove(k)
+		}
+	}
 	b.t.setEdges(n, bodyEdges(n.body, in))
 	b.changed(n)
 }
@@ -149,8 +157,8 @@ func (b *builder) provide(n *node, e edge) error {
 	switch {
 	case n.depth() > maxDepth:
 		return b.unplaceable(n, e, "these packages need each other in a circle of versions that does not close")
-	case slices.Contains(bundledOf(n), e.name):
-		return nil // it comes inside the package's archive
+	case slices.Contains(bundledOf(n), e.name) && !n.unpacked:
+		return nil // it came inside the package's archive when it was locked
 	case e.spec.kind > specTag && e.kind == optionalEdge:
 		return nil
 	case e.spec.kind > specTag:
@@ -327,13 +335,13 @@ func (b *builder) hidesNothing(level *node, name string, rel *release) bool {
 		// Those who are content with nothing may not be with this.
 		return !slices.ContainsFunc(b.t.dependents[name], func(d *node) bool {
 			return !d.gone() && slices.ContainsFunc(d.edgeList, func(e edge) bool {
-				return e.name == name && e.kind == peerOptionalEdge && below(d, level, e) && !meets(e, probe)
+				return e.name == name && e.kind == peerOptionalEdge && below(d, level) && !meets(e, probe)
 			})
 		})
 	}
 	content := true
 	b.users(above, func(d *node, e edge) bool {
-		if below(d, level, e) && !meets(e, probe) {
+		if below(d, level) && !meets(e, probe) {
 			content = false
 		}
 		return content
@@ -341,11 +349,8 @@ func (b *builder) hidesNothing(level *node, name string, rel *release) bool {
 	return content
 }
 
-// below tells whether d looks in level for what e names.
-func below(d, level *node, e edge) bool {
-	if e.kind.peer() && !d.isTop() {
-		d = d.above
-	}
+// below tells whether d looks in level for what it depends on.
+func below(d, level *node) bool {
 	for ; d != nil; d = d.above {
 		if d == level {
 			return true

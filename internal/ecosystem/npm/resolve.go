@@ -24,6 +24,7 @@ type resolver struct {
 	wishes  []*wish           // by solve.ID
 	byKey   map[wishKey]*wish // what a top gets for a name
 	waiting map[wishKey][]func(*wish)
+	series  map[seriesKey]*solve.Series
 }
 
 // everything is the range of all releases.
@@ -33,6 +34,14 @@ var everything, _ = version.NPM{}.ParseRange("*")
 type wishKey struct {
 	top  *node
 	name string
+}
+
+// seriesKey is what the releases of a wish ask of their peers, told together.
+type seriesKey struct {
+	of       *wish
+	peer     string
+	optional bool
+	unknown  bool // to the registry
 }
 
 // wish is a package that a top asks for, or a peer of one.
@@ -60,7 +69,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{},
 	}
 	if err := s.prepare(); err != nil {
 		return nil, err
@@ -484,15 +493,8 @@ func (s *resolver) expand(w *wish, candidate int) error {
 			kind = peerOptionalEdge
 		}
 		e, _ := w.tops[0].scope.apply(edge{name, kind, readSpec(name, wants)})
-		why := func() string {
-			text := fmt.Sprintf("%s %s needs %s %s as a peer", w.name, solve.Runs(w.pkg.versions, when.Has), name, shown(e.spec.text))
-			if optional {
-				text += " where it is installed"
-			}
-			return text
-		}
 		for _, top := range w.tops {
-			if err := s.expandPeer(w, when, top, e, why); err != nil {
+			if err := s.expandPeer(w, when, top, e); err != nil {
 				return err
 			}
 		}
@@ -500,14 +502,15 @@ func (s *resolver) expand(w *wish, candidate int) error {
 	return nil
 }
 
-func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge, why solve.Why) error {
+func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error {
+	each := s.needs(seriesKey{of: w, peer: e.name, optional: e.kind == peerOptionalEdge}, e)
 	imply := func(peer *wish) {
 		ok := peer.pkg.satisfying(e.spec)
 		in := s.problem.Pick(peer.id, func(i int) bool { return ok[i] })
 		if e.kind == peerOptionalEdge {
 			in.Add(len(ok))
 		}
-		s.problem.Imply(w.id, when, peer.id, in, why)
+		s.problem.ImplyEach(each, w.id, when, peer.id, in)
 	}
 	if peer := s.seen(top, e.name); peer != nil {
 		imply(peer)
@@ -515,7 +518,7 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge, why so
 	}
 	if at := top.resolve(e.name); at != nil && at.linkTo != nil {
 		if !meets(e, at) {
-			s.problem.Forbid(why, solve.Term{Subject: w.id, In: when})
+			s.problem.ForbidEach(each, solve.Term{Subject: w.id, In: when})
 		}
 		return nil
 	}
@@ -530,7 +533,7 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge, why so
 	at := top.resolve(e.name)
 	p, err := s.packageWith(e.spec.name, at, model.Site{File: w.name})
 	if isAbsent(err) {
-		s.problem.Forbid(func() string { return why() + ", which the registry does not know" }, solve.Term{Subject: w.id, In: when})
+		s.problem.ForbidEach(s.needs(seriesKey{of: w, peer: e.name, unknown: true}, e), solve.Term{Subject: w.id, In: when})
 		return nil
 	}
 	if err != nil {
@@ -544,6 +547,23 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge, why so
 	s.prefer(peer, false, locked)
 	imply(peer)
 	return nil
+}
+
+// needs is a fact about what releases of a wish ask of a peer.
+func (s *resolver) needs(key seriesKey, e edge) solve.Each {
+	if s.series[key] == nil {
+		s.series[key] = &solve.Series{Say: func(which, wants string) string {
+			text := fmt.Sprintf("%s %s needs %s %s as a peer", key.of.name, which, key.peer, wants)
+			switch {
+			case key.unknown:
+				text += ", which the registry does not know"
+			case key.optional:
+				text += " where it is installed"
+			}
+			return text
+		}}
+	}
+	return solve.Each{Series: s.series[key], Want: shown(e.spec.text)}
 }
 
 // seen is the wish that a top sees under a name: its own, else the root's.

@@ -27,6 +27,7 @@ type node struct {
 	deprecate  string
 	entry      *entry // as the lock found has it; nil for a new node
 	from       *release
+	unpacked   bool // what comes inside its archive is there
 	edgeList   []edge
 	scope      scope           // override rules in force for its dependencies
 	parsed     version.Version // of parsedText
@@ -80,13 +81,9 @@ func (n *node) resolve(name string) *node {
 	return nil
 }
 
-// get is what an edge of n leads to. A peer is looked for beside n, not below.
-func (n *node) get(e edge) *node {
-	if e.kind.peer() && !n.isTop() {
-		return n.above.resolve(e.name)
-	}
-	return n.resolve(e.name)
-}
+// get is what an edge of n leads to. A peer is to be beside n, but what is below n
+// hides it.
+func (n *node) get(e edge) *node { return n.resolve(e.name) }
 
 // add puts a node into n's node_modules.
 func (t *tree) add(n *node, name string) *node {
