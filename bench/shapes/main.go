@@ -252,8 +252,10 @@ func (p *project) refusesOwn(args []string) (bool, error) {
 	if err := os.Remove(filepath.Join(p.dir, lock)); err != nil {
 		return false, err
 	}
-	if status, _, err := p.npm("install", "--package-lock-only"); status != 0 || err != nil {
-		return status != 0, err
+	for range 2 { // the first lock may have something in it that npm takes out the next time
+		if status, _, err := p.npm("install", "--package-lock-only"); status != 0 || err != nil {
+			return status != 0, err
+		}
 	}
 	status, _, err := p.npm(args...)
 	return status != 0, err

@@ -28,11 +28,20 @@ type universe struct {
 	rules    []rule
 }
 
-func randomUniverse(rng *rand.Rand) universe {
+// The shapes of random universes.
+const (
+	flat   = iota // any package needs any other
+	nested        // packages need those after them, as libraries need lower ones
+	peers         // a few packages that all others want to meet in narrow ranges
+	shapes
+)
+
+func randomUniverse(rng *rand.Rand, shape int) universe {
 	u := universe{}
 	for range 2 + rng.IntN(5) {
 		u.sizes = append(u.sizes, 1+rng.IntN(4))
 	}
+	n := len(u.sizes)
 	pick := func(n int, chance float64) []bool {
 		set := make([]bool, n)
 		for i := range set {
@@ -41,13 +50,29 @@ func randomUniverse(rng *rand.Rand) universe {
 		return set
 	}
 	for range 1 + rng.IntN(2) {
-		u.required = append(u.required, rng.IntN(len(u.sizes)))
+		u.required = append(u.required, rng.IntN(n))
 	}
 	for range rng.IntN(14) {
-		s, t := rng.IntN(len(u.sizes)), rng.IntN(len(u.sizes))
-		if s != t {
-			u.rules = append(u.rules, rule{s, t, pick(u.sizes[s], 0.5), pick(u.sizes[t], 0.4), rng.IntN(4) == 0})
+		s, t := rng.IntN(n), rng.IntN(n)
+		switch shape {
+		case nested:
+			s, t = min(s, t), max(s, t)
+		case peers:
+			t = rng.IntN(1 + n/3)
 		}
+		if s == t {
+			continue
+		}
+		when, in := pick(u.sizes[s], 0.5), pick(u.sizes[t], 0.4)
+		if shape == peers { // each release wants its own
+			for i := range when {
+				one := make([]bool, len(when))
+				one[i] = true
+				u.rules = append(u.rules, rule{s, t, one, pick(u.sizes[t], 0.5), rng.IntN(3) == 0})
+			}
+			continue
+		}
+		u.rules = append(u.rules, rule{s, t, when, in, rng.IntN(4) == 0})
 	}
 	return u
 }
@@ -97,13 +122,18 @@ func (u universe) problem(lazy bool) *Problem {
 	for _, r := range u.required {
 		p.Require(ID(r), p.Pick(ID(r), func(int) bool { return true }), func() string { return fmt.Sprintf("the project asks for p%d", r) })
 	}
+	series := map[[2]int]*Series{}
 	state := func(r rule) {
+		key := [2]int{r.s, r.t}
+		if series[key] == nil {
+			series[key] = &Series{Say: func(which, wants string) string { return fmt.Sprintf("p%d %s needs p%d %s", r.s, which, r.t, wants) }}
+		}
 		when := p.Pick(ID(r.s), func(i int) bool { return r.when[i] })
 		in := p.Pick(ID(r.t), func(i int) bool { return r.in[i] })
 		if r.absentOK {
 			in = in.or(p.Absent(ID(r.t)))
 		}
-		p.Imply(ID(r.s), when, ID(r.t), in, func() string { return fmt.Sprintf("p%d needs p%d", r.s, r.t) })
+		p.ImplyEach(Each{series[key], fmt.Sprint(r.in, r.absentOK)}, ID(r.s), when, ID(r.t), in)
 	}
 	if !lazy {
 		for _, r := range u.rules {
@@ -137,8 +167,8 @@ func versions(n int) []string {
 func TestAgainstBruteForce(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	unsolvable := 0
-	for n := range 4000 {
-		u := randomUniverse(rng)
+	for n := range 20000 {
+		u := randomUniverse(rng, n/2%shapes)
 		p := u.problem(n%2 == 1)
 		solution, err := p.Solve(context.Background())
 		if !u.solvable() {
@@ -152,59 +182,71 @@ func TestAgainstBruteForce(t *testing.T) {
 		require.NoError(t, p.Check(solution))
 		require.True(t, u.holds(solution), "problem %d: %+v: %v", n, u, solution)
 	}
-	assert.Greater(t, unsolvable, 400, "the generator must make both kinds")
+	assert.Greater(t, unsolvable, 2000, "the generator must make both kinds")
 }
 
-// checkProof sees that every learned clause follows from its two causes: no
-// assignment of the subjects breaks the clause but neither cause.
+// checkProof goes through a proof sentence by sentence, as a reader does who knows
+// only what is told: each conclusion must follow from the sentences that it names
+// and from what was asked for before, and the last must rule out everything. Of
+// the facts none may be left out.
 func checkProof(t *testing.T, c *Conflict) {
 	t.Helper()
-	seen := map[*clause]bool{}
-	var walk func(k *clause)
-	walk = func(k *clause) {
-		if seen[k] || k.causes == nil {
-			return
-		}
-		seen[k] = true
-		require.True(t, follows(c.problem, k), "a step of the proof does not follow from its causes")
-		for _, cause := range k.causes {
-			walk(cause)
-		}
-	}
-	walk(c.root)
 	proof := c.Proof()
 	require.NotEmpty(t, proof)
-	for _, s := range proof {
-		for _, from := range s.From {
-			require.Less(t, from, s.Number)
+	var asked, told []*clause
+	for i, s := range proof {
+		require.Equal(t, i+1, s.Number)
+		if len(s.From) == 0 {
+			for _, k := range s.holds {
+				require.Nil(t, k.causes, "a fact is stated, not drawn")
+				told = append(told, k)
+				if k.demand() {
+					asked = append(asked, k)
+				}
+			}
+			continue
 		}
+		premises := slices.Clone(asked)
+		for _, n := range s.From {
+			require.Less(t, n, s.Number)
+			premises = append(premises, proof[n-1].holds...)
+		}
+		require.Len(t, s.holds, 1)
+		require.True(t, follows(c.problem, s.holds[0], premises), "%d. does not follow from %v: %v", s.Number, s.From, proof.Lines())
+	}
+	require.True(t, follows(c.problem, &clause{}, told), "the facts can all hold: %v", proof.Lines())
+	for i, s := range proof {
+		if len(s.From) > 0 {
+			continue
+		}
+		var rest []*clause
+		for k, o := range proof {
+			if k != i && len(o.From) == 0 {
+				rest = append(rest, o.holds...)
+			}
+		}
+		require.False(t, follows(c.problem, &clause{}, rest), "%d. is not needed: %v", s.Number, proof.Lines())
 	}
 }
 
-func follows(p *Problem, k *clause) bool {
-	terms := map[ID]bool{}
-	for _, c := range append([]*clause{k}, k.causes...) {
-		for _, t := range c.terms {
-			terms[t.Subject] = true
-		}
-	}
+// follows tries all states: none breaks k, but none of the premises.
+func follows(p *Problem, k *clause, premises []*clause) bool {
 	var ids []ID
-	for id := range terms {
-		ids = append(ids, id)
+	for _, c := range append([]*clause{k}, premises...) {
+		for _, t := range c.terms {
+			if !slices.Contains(ids, t.Subject) {
+				ids = append(ids, t.Subject)
+			}
+		}
 	}
 	state := map[ID]int{}
 	violates := func(c *clause) bool {
-		for _, t := range c.terms {
-			if !t.In.Has(state[t.Subject]) {
-				return false
-			}
-		}
-		return true
+		return !slices.ContainsFunc(c.terms, func(t Term) bool { return !t.In.Has(state[t.Subject]) })
 	}
 	var try func(i int) bool
 	try = func(i int) bool {
 		if i == len(ids) {
-			return !violates(k) || slices.ContainsFunc(k.causes, violates)
+			return !violates(k) || slices.ContainsFunc(premises, violates)
 		}
 		for v := range p.subjects[ids[i]].states() {
 			state[ids[i]] = v
@@ -249,7 +291,7 @@ func TestProofReads(t *testing.T) {
 func TestCancelled(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err := randomUniverse(rand.New(rand.NewPCG(1, 1))).problem(false).Solve(ctx)
+	_, err := randomUniverse(rand.New(rand.NewPCG(1, 1)), flat).problem(false).Solve(ctx)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -321,6 +363,32 @@ func BenchmarkUnsolvableMaze1000x50(b *testing.B) {
 		require.ErrorAs(b, err, &conflict)
 		require.NotEmpty(b, conflict.Proof())
 	}
+}
+
+// TestSeriesReads is a proof in which every release wants something else, which
+// reads as one sentence about those that count.
+func TestSeriesReads(t *testing.T) {
+	p := &Problem{}
+	frame, form := p.Subject("quayside", versions(3)), p.Subject("tide-form", versions(9))
+	p.Require(frame, p.Pick(frame, func(i int) bool { return i == 0 }), func() string { return "package.json:11 asks for quayside ^1" })
+	p.Require(form, p.Pick(form, func(i int) bool { return i >= 3 }), func() string { return "package.json:14 asks for tide-form >=4" })
+	series := &Series{Say: func(which, wants string) string {
+		return "tide-form " + which + " needs quayside " + wants + " as a peer"
+	}}
+	for v := range 9 {
+		want := Each{series, fmt.Sprintf("^2.%d", v)}
+		p.ImplyEach(want, form, p.Pick(form, func(i int) bool { return i == v }), frame, p.Pick(frame, func(i int) bool { return i > v%2 }))
+	}
+	_, err := p.Solve(context.Background())
+	var conflict *Conflict
+	require.ErrorAs(t, err, &conflict)
+	assert.Equal(t, []string{
+		"1. package.json:14 asks for tide-form >=4.",
+		"2. package.json:11 asks for quayside ^1.",
+		"3. tide-form 4.0.0 to 9.0.0 needs quayside ^2.3, ^2.4 … or ^2.8, each its own, as a peer.",
+		"4. So 1, 2 and 3 cannot all hold.",
+	}, conflict.Proof().Lines())
+	assert.Len(t, conflict.Proof()[2].Facts, 6)
 }
 
 func TestNothingIsAllowed(t *testing.T) {

@@ -93,7 +93,7 @@ func (b *builder) settle(n *node, peers bool) error {
 			continue
 		}
 		to := n.get(e)
-		if meets(e, to) && !(to == nil && e.kind == optionalEdge) {
+		if meets(e, to) && !(to == nil && e.kind == optionalEdge) || n.packedWith(to) {
 			continue
 		}
 		err := b.provide(n, e)
@@ -112,6 +112,10 @@ func (b *builder) settle(n *node, peers bool) error {
 	}
 	return nil
 }
+
+// packedWith tells whether n and another came in one archive, whose packages are as
+// they are.
+func (n *node) packedWith(to *node) bool { return to != nil && n.inBundle && to.inBundle }
 
 // gone tells whether n was taken out of the tree.
 func (n *node) gone() bool {
@@ -368,7 +372,7 @@ func (b *builder) checkAll() error {
 	b.t.walk(func(n *node) {
 		for _, e := range n.edgeList {
 			to := n.get(e)
-			if meets(e, to) || slices.Contains(bundledOf(n), e.name) {
+			if meets(e, to) || n.packedWith(to) || slices.Contains(bundledOf(n), e.name) {
 				continue
 			}
 			if e.kind == peerOptionalEdge {
