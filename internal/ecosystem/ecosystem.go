@@ -40,12 +40,12 @@ type Ecosystem interface {
 	Tools() [][]string
 }
 
-// Rewriter is an ecosystem in whose manifests requirements can be renamed and
-// added.
+// Rewriter is an ecosystem in whose manifests requirements can be renamed, added
+// and overridden.
 type Rewriter interface {
 	// Rewrite gives the edits of the manifests alone; Resolve follows with
 	// what the changes mean.
-	Rewrite(c *model.Component, changes []route.Change) ([]model.FileEdit, error)
+	Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error)
 }
 
 // Surroundings are what a registry may use of the world.

@@ -193,7 +193,7 @@ func (o Out) Route(r *model.RouteResult) error {
 		if n := len(l.Carried); n > 0 {
 			d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(l.Carried), faint}})
 		}
-		for _, n := range l.Notes {
+		for _, n := range append(slices.Clone(l.Overrides), l.Notes...) {
 			d.add(line{span{"  " + n, warn}})
 		}
 	}
@@ -244,7 +244,7 @@ func carriedNames(moves []model.MoveSummary) string {
 func (o Out) Leg(r *finding.LegResult) error {
 	d := &document{}
 	d.add(legHeading(r.Leg, r.Leg.Component != "."), moveGrid(r.Leg.Moves), placesOf(r.Leg.Moves))
-	for _, n := range r.Leg.Notes {
+	for _, n := range append(slices.Clone(r.Leg.Overrides), r.Leg.Notes...) {
 		d.add(line{span{"  " + n, warn}})
 	}
 	if n := len(r.Leg.Carried); n > 0 {

@@ -109,7 +109,7 @@ func bridgeGrid(all []model.SurveyBridge) grid {
 	for _, b := range all {
 		stays := span{b.Waits, faint}
 		if b.Goes != "" {
-			stays = span{"it can go now: " + b.Goes + " is released", good}
+			stays = span{"it can go now: " + b.Goes, good}
 		}
 		g.rows = append(g.rows, line{plain("%s", b.Name), plain("%s", b.Kind), plain("%s", b.At), span{b.Since, faint}, stays, span{b.Because, faint}})
 	}

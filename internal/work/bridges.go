@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
 )
@@ -27,6 +29,7 @@ const bridgesSchema = "bellwether/bridges/1"
 const (
 	bridgePreview  = "pre-release" // it can go when there is a release
 	bridgeRestored = "restored"    // a package that gives a feature back; a person says when it can go
+	bridgeOverride = "override"    // a package gets of another what it does not ask for; it can go when it does
 )
 
 type bridgeList struct {
@@ -38,6 +41,7 @@ type bridgeList struct {
 type bridge struct {
 	Component string `yaml:"component"`
 	Name      string `yaml:"name"`
+	Of        string `yaml:"of,omitempty"` // the package that an override is for
 	Kind      string `yaml:"kind"`
 	At        string `yaml:"at"` // the version that was taken
 	Because   string `yaml:"because,omitempty"`
@@ -80,7 +84,7 @@ func (a *advance) noteBridges(moved *movedLeg) ([]model.FileEdit, error) {
 		if part == nil || m.Subject.IsPin() {
 			continue
 		}
-		after = slices.DeleteFunc(after, func(b bridge) bool { return b.Component == part.Dir && b.Name == m.Name })
+		after = slices.DeleteFunc(after, func(b bridge) bool { return b.Component == part.Dir && b.Name == m.Name && b.Kind != bridgeOverride })
 		b := bridge{Component: part.Dir, Name: m.Name, At: m.To, Because: m.Because, Since: a.today().Format(time.DateOnly)}
 		v, err := part.eco.Order().Parse(m.To)
 		switch {
@@ -92,6 +96,14 @@ func (a *advance) noteBridges(moved *movedLeg) ([]model.FileEdit, error) {
 			continue
 		}
 		after = append(after, b)
+	}
+	for _, o := range moved.leg.Overrides {
+		after = slices.DeleteFunc(after, func(b bridge) bool {
+			return b.Component == part.Dir && b.Kind == bridgeOverride && b.Of == o.Of && b.Name == o.Name
+		})
+		if !o.Drop {
+			after = append(after, bridge{Component: part.Dir, Name: o.Name, Of: o.Of, Kind: bridgeOverride, At: cmpOr(o.Range, "the project's own"), Because: o.Because, Since: a.today().Format(time.DateOnly)})
+		}
 	}
 	if slices.Equal(before, after) {
 		return nil, nil
@@ -113,19 +125,37 @@ func (a *advance) noteBridges(moved *movedLeg) ([]model.FileEdit, error) {
 	return []model.FileEdit{edit}, nil
 }
 
+// openBridge is a bridge with the release that it can go to.
+type openBridge struct {
+	model.SurveyBridge
+	to string
+}
+
 // openBridges tells what each bridge waits for, and where it can go.
-func (p *Project) openBridges(ctx context.Context) ([]model.SurveyBridge, error) {
+func (p *Project) openBridges(ctx context.Context) ([]openBridge, error) {
 	list, err := bridges(p.fsys)
 	if err != nil {
 		return nil, err
 	}
-	var all []model.SurveyBridge
+	var all []openBridge
 	for _, b := range list {
-		row := model.SurveyBridge{Component: b.Component, Name: b.Name, Kind: b.Kind, At: b.At, Because: b.Because, Since: b.Since, Waits: "until you say that nothing needs it any more"}
-		if b.Kind == bridgePreview {
+		row := openBridge{SurveyBridge: model.SurveyBridge{Component: b.Component, Name: b.Name, Kind: b.Kind, At: b.At, Because: b.Because, Since: b.Since, Waits: "until you say that nothing needs it any more"}}
+		switch b.Kind {
+		case bridgeOverride:
+			row.Name, row.Waits = b.Of+":"+b.Name, fmt.Sprintf("until %s goes with that by itself", b.Of)
+			if row.Goes, err = p.withoutOverride(ctx, b); err != nil {
+				return nil, err
+			}
+			if row.Goes != "" {
+				row.Goes = fmt.Sprintf("%s %s goes without it", b.Of, row.Goes)
+			}
+		case bridgePreview:
 			row.Waits = "until there is a release"
 			if row.Goes, err = p.releaseAfter(ctx, b); err != nil {
 				return nil, err
+			}
+			if row.Goes != "" {
+				row.to, row.Goes = row.Goes, row.Goes+" is released"
 			}
 		}
 		all = append(all, row)
@@ -161,21 +191,67 @@ func (p *Project) releaseAfter(ctx context.Context, b bridge) (string, error) {
 	return "", nil
 }
 
-// bridgeWishes are the destinations that drop the bridges which can go.
-func (p *Project) bridgeWishes(ctx context.Context) ([]string, error) {
+// withoutOverride is where an override's package is, or goes, if it can do without
+// by now; "" if it cannot. Everything else stays where it is.
+func (p *Project) withoutOverride(ctx context.Context, b bridge) (string, error) {
+	part := p.partIn(b.Component)
+	if part == nil {
+		return "", nil
+	}
+	w, err := p.world(ctx, part)
+	if err != nil {
+		return "", err
+	}
+	bounds := staying(part, "it is to stay")
+	delete(bounds, b.Of)
+	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, Overrides: []model.Override{{Of: b.Of, Name: b.Name, Drop: true}}})
+	if _, conflict := conflictOf(err); conflict || isFound(err) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	for _, m := range state.Moves {
+		if m.Name == b.Of {
+			return m.To, nil
+		}
+	}
+	if found := part.Find(b.Of); len(found) > 0 {
+		return found[0].Locked, nil
+	}
+	return "what is locked", nil
+}
+
+// isFound tells whether an error is something that the work found, not a failure.
+func isFound(err error) bool {
+	var fault *model.Fault
+	return errors.As(err, &fault) && fault.Found
+}
+
+// dropBridges adds to what is asked for that the bridges which can go do so.
+func (p *Project) dropBridges(ctx context.Context, opt RouteOptions) (RouteOptions, error) {
 	list, err := p.openBridges(ctx)
 	if err != nil {
-		return nil, err
+		return opt, err
 	}
-	var wishes []string
+	asked := len(opt.To)
+	opt.To = slices.Clone(opt.To)
 	for _, b := range list {
 		if b.Goes == "" {
 			continue
 		}
+		if b.Kind == bridgeOverride {
+			of, name, _ := strings.Cut(b.Name, ":")
+			opt.dropped = append(opt.dropped, overrideIn{b.Component, model.Override{Of: of, Name: name, Drop: true, Because: b.Goes}})
+			continue
+		}
 		order := p.partIn(b.Component).eco.Order()
-		wishes = append(wishes, b.Name+"@"+newestOf(order, b.Goes))
+		opt.To = append(opt.To, b.Name+"@"+newestOf(order, b.to))
 	}
-	return wishes, nil
+	if len(opt.To)-asked+len(opt.dropped) == 0 && asked == 0 {
+		return opt, &model.Fault{Doing: "dropping bridges", Wrong: "there is none that can go", Next: "bellwether survey tells what each waits for", Found: true}
+	}
+	return opt, nil
 }
 
 // newestOf is the range of a version's line from that version on.

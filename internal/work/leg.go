@@ -53,7 +53,8 @@ func (l *fileLeg) moves(part *Part) []model.Move {
 // is here.
 func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	moved := &movedLeg{leg: model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component}}
-	if slices.ContainsFunc(a.leg.Moves, func(m fileMove) bool { _, isPin := m.pin(); return !isPin }) {
+	packages := slices.ContainsFunc(a.leg.Moves, func(m fileMove) bool { _, isPin := m.pin(); return !isPin })
+	if packages || len(a.leg.Overrides) > 0 {
 		if err := a.solvePackages(ctx, moved); err != nil {
 			return nil, err
 		}
@@ -151,6 +152,10 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		first = append(first, m.Name)
 	}
 	goal := route.Goal{Bounds: bounds, First: first, Changes: changes}
+	for _, o := range a.leg.Overrides {
+		goal.Overrides = append(goal.Overrides, model.Override(o))
+	}
+	moved.leg.Overrides = goal.Overrides
 	if a.leg.Fixes {
 		plan := &route.Plan{}
 		if err := a.avoidVulnerable(part, plan, a.file.Advisories, nil); err != nil {

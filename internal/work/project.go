@@ -257,7 +257,7 @@ func (p *Project) world(ctx context.Context, part *Part) (*world, error) {
 }
 
 func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error) {
-	c, rewritten, err := w.rewritten(goal.Changes)
+	c, rewritten, err := w.rewritten(goal)
 	if err != nil {
 		return nil, err
 	}
@@ -282,15 +282,15 @@ func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 
 // rewritten gives the component with changes made to its manifest, and the edits
 // that make them.
-func (w *world) rewritten(changes []route.Change) (*model.Component, []model.FileEdit, error) {
-	if len(changes) == 0 {
+func (w *world) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, error) {
+	if len(goal.Changes)+len(goal.Overrides) == 0 {
 		return w.c, nil, nil
 	}
 	rewriter, ok := w.part.eco.(ecosystem.Rewriter)
 	if !ok {
-		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed or added", w.part.Manifest, w.part.Ecosystem)
+		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed, added or overridden", w.part.Manifest, w.part.Ecosystem)
 	}
-	edits, err := rewriter.Rewrite(w.c, changes)
+	edits, err := rewriter.Rewrite(w.c, goal.Changes, goal.Overrides)
 	if err != nil {
 		return nil, nil, err
 	}

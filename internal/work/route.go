@@ -33,12 +33,14 @@ type RouteOptions struct {
 	// stated will not do; empty for the lowest.
 	Prefer    compat.Prefer
 	AllowDown []string // names that may go to older versions
+	Override  []string // OF:NAME or OF:NAME@RANGE; what packages get of others, whatever they ask for
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
 	Advisories string
 	also       map[string]string // requirements that are to move for what comes by way of them, above a version
 	// DropBridges goes to where temporary measures are no longer needed.
 	DropBridges bool
-	Take        int // the way out to take if there is no way, counted from 1; 0 for none
+	dropped     []overrideIn // overrides that are to go
+	Take        int          // the way out to take if there is no way, counted from 1; 0 for none
 }
 
 // destination is one wish, taken apart.
@@ -59,14 +61,10 @@ func readDestination(text string) (destination, error) {
 // error is a *solve.Conflict if the destination cannot be reached.
 func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResult, error) {
 	if opt.DropBridges {
-		wishes, err := p.bridgeWishes(ctx)
-		if err != nil {
+		var err error
+		if opt, err = p.dropBridges(ctx, opt); err != nil {
 			return nil, err
 		}
-		if len(wishes)+len(opt.To) == 0 {
-			return nil, &model.Fault{Doing: "dropping bridges", Wrong: "there is none that can go", Next: "bellwether survey tells what each waits for", Found: true}
-		}
-		opt.To = append(slices.Clone(opt.To), wishes...)
 	}
 	planned, err := p.plan(ctx, opt)
 	if opt.Take > 0 {
@@ -158,7 +156,7 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		if reach, ok = version.ReachNamed(word); !ok || reach == version.Stay {
 			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor, major or fix", word)}
 		}
-	} else if len(opt.To) == 0 {
+	} else if len(opt.To)+len(opt.Override)+len(opt.dropped) == 0 {
 		reach = version.Minor
 	}
 	wishes := slices.Clone(first)
@@ -181,6 +179,12 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		return nil, err
 	}
 	r := &planned{route: &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}, start: p.fsys}
+	for _, o := range opt.Override {
+		r.route.Destination = append(r.route.Destination, "override "+o)
+	}
+	for _, o := range opt.dropped {
+		r.route.Destination = append(r.route.Destination, fmt.Sprintf("no override %s:%s", o.Of, o.Name))
+	}
 	if reach > version.Stay {
 		r.route.Destination = append(r.route.Destination, "everything else within reach "+reach.String())
 	}
@@ -288,6 +292,9 @@ func (p *Project) knownNames(ctx context.Context, wishes []destination, holds []
 
 func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []destination, reach version.Reach, opt RouteOptions) (legs []model.Leg, notices []string, err error) {
 	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown}
+	if plan.Overrides, err = readOverrides(part, opt); err != nil {
+		return nil, nil, err
+	}
 	for _, d := range wishes {
 		if len(part.Find(d.name)) == 0 {
 			continue
@@ -303,7 +310,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		return nil, nil, err
 	}
 	renames := slices.ContainsFunc(wishes, func(d destination) bool { return s.replaces(part, d.name) != nil })
-	if reach == version.Stay && len(plan.Wishes) == 0 && !renames && opt.Reach != reachFix {
+	if reach == version.Stay && len(plan.Wishes)+len(plan.Overrides) == 0 && !renames && opt.Reach != reachFix {
 		return nil, nil, nil
 	}
 	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
@@ -328,11 +335,11 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		}
 	}
 	// The plan follows its wishes as their names change.
-	asked := slices.Clone(plan.Wishes)
+	asked, overrides := slices.Clone(plan.Wishes), plan.Overrides
 	legs, notices, err = plan.Legs(ctx, w)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
-		plan.Wishes = asked
+		plan.Wishes, plan.Overrides = asked, overrides
 		no, werr := p.waysOut(ctx, part, plan, opt.Hold, conflict)
 		if werr != nil {
 			return nil, nil, werr

@@ -29,13 +29,23 @@ type routeFile struct {
 }
 
 type fileLeg struct {
-	ID        string     `yaml:"id"`
-	Title     string     `yaml:"title"`
-	Component string     `yaml:"component,omitempty"` // empty for a leg of runtimes, tools and images, or of a person
-	Moves     []fileMove `yaml:"moves,omitempty"`
-	Carried   []string   `yaml:"carried,omitempty"`
-	Steps     []fileStep `yaml:"steps,omitempty"`
-	Fixes     bool       `yaml:"fixes,omitempty"` // it avoids what has known vulnerabilities
+	ID        string         `yaml:"id"`
+	Title     string         `yaml:"title"`
+	Component string         `yaml:"component,omitempty"` // empty for a leg of runtimes, tools and images, or of a person
+	Moves     []fileMove     `yaml:"moves,omitempty"`
+	Carried   []string       `yaml:"carried,omitempty"`
+	Overrides []fileOverride `yaml:"overrides,omitempty"`
+	Steps     []fileStep     `yaml:"steps,omitempty"`
+	Fixes     bool           `yaml:"fixes,omitempty"` // it avoids what has known vulnerabilities
+}
+
+// fileOverride lays down what a package gets of another.
+type fileOverride struct {
+	Of      string `yaml:"of"`
+	Name    string `yaml:"name"`
+	Range   string `yaml:"range,omitempty"` // empty for what the project requires itself
+	Drop    bool   `yaml:"drop,omitempty"`  // the override goes again
+	Because string `yaml:"because,omitempty"`
 }
 
 // fileStep is what a person has to do.
@@ -94,6 +104,9 @@ func (p *Project) writeRoute(r *model.Route, previews []string) error {
 		}
 		for _, m := range leg.Carried {
 			l.Carried = append(l.Carried, describeCarried(m))
+		}
+		for _, o := range leg.Overrides {
+			l.Overrides = append(l.Overrides, fileOverride(o))
 		}
 		for _, s := range leg.Steps {
 			l.Steps = append(l.Steps, fileStep{s.Text, s.Because, s.Subject.String(), s.Wants})

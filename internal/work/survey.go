@@ -82,7 +82,11 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 	if s.Remarks, err = p.remarks(ctx, now); err != nil {
 		problems = append(problems, err)
 	}
-	if s.Bridges, err = p.openBridges(ctx); err != nil {
+	open, err := p.openBridges(ctx)
+	for _, b := range open {
+		s.Bridges = append(s.Bridges, b.SurveyBridge)
+	}
+	if err != nil {
 		problems = append(problems, err)
 	}
 	if opt.Advisories != "" {

@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 )
 
 // NoWay is the error of a destination that cannot be reached.
@@ -56,8 +57,11 @@ const (
 	costLower   = 10 // a destination is reached only in part
 	costPreview = 20
 	costRaise   = 30
+	costWiden   = 35 // a requirement goes outside of what its manifest asks for
 	costRelease = 40 // something that was held moves
+	costBecome  = 50 // a requirement goes on as another package
 	costDown    = 60
+	costAgainst = 70 // a package is used with what it says it cannot do with
 	costWithout = 80 // a destination is given up
 )
 
@@ -86,7 +90,7 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hol
 		return nil, err
 	}
 	f := &wayFinder{p: p, part: part, plan: plan, hold: hold, world: w, order: part.eco.Order(), no: &NoWay{Conflict: conflict}}
-	f.met = conflict.Subjects()
+	f.meet(conflict)
 	var all []relaxation
 	alone := map[int]bool{}
 	trials := 0
@@ -94,7 +98,7 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hol
 	// changes of their own.
 	for grown := true; grown && trials < maxTrials; {
 		grown = false
-		for _, x := range f.relaxations(f.met) {
+		for _, x := range f.relaxations() {
 			if slices.ContainsFunc(all, func(o relaxation) bool { return o.option == x.option }) {
 				continue
 			}
@@ -196,12 +200,27 @@ type wayFinder struct {
 	world *world
 	order version.Order
 	no    *NoWay
-	met   []string // subjects of the conflicts so far
+	met   []string    // subjects of the conflicts so far
+	asks  [][2]string // and which of them ask something of which
+}
+
+// meet notes what a conflict is about.
+func (f *wayFinder) meet(c *solve.Conflict) {
+	for _, name := range c.Subjects() {
+		if !slices.Contains(f.met, name) {
+			f.met = append(f.met, name)
+		}
+	}
+	for _, pair := range c.Asks() {
+		if !slices.Contains(f.asks, pair) {
+			f.asks = append(f.asks, pair)
+		}
+	}
 }
 
 // goal is what was asked for, all at once.
 func (f *wayFinder) goal() route.Goal {
-	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules}
+	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Overrides: slices.Clone(f.plan.Overrides)}
 	for _, moved := range f.plan.Subjects {
 		s := f.subject(moved.Name)
 		if s == nil || !s.Held || s.At == nil {
@@ -216,9 +235,9 @@ func (f *wayFinder) goal() route.Goal {
 	return g
 }
 
-// relaxations are the changes that may help against a conflict of some
-// subjects, in the order of their costs.
-func (f *wayFinder) relaxations(subjects []string) []relaxation {
+// relaxations are the changes that may help against the conflicts so far, in the
+// order of their costs.
+func (f *wayFinder) relaxations() []relaxation {
 	var all []relaxation
 	asked := func(name string) bool {
 		return slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == name })
@@ -226,8 +245,12 @@ func (f *wayFinder) relaxations(subjects []string) []relaxation {
 	for _, wish := range f.plan.Wishes {
 		all = append(all, f.lower(wish)...)
 	}
-	for _, name := range subjects {
-		if s := f.subject(name); s != nil && s.At != nil {
+	for _, name := range f.met {
+		s := f.subject(name)
+		if s != nil && s.At == nil && !asked(name) && !s.Runtime {
+			all = append(all, f.widen(s))
+		}
+		if s != nil && s.At != nil {
 			if newest := s.Releases[len(s.Releases)-1]; !s.Previews && newest.Preview() && newest.Compare(s.At) > 0 {
 				all = append(all, f.preview(s))
 			}
@@ -237,6 +260,16 @@ func (f *wayFinder) relaxations(subjects []string) []relaxation {
 			if !asked(name) && !s.Held && !s.Runtime {
 				all = append(all, f.down(s))
 			}
+		}
+	}
+	for _, pair := range f.asks {
+		if x := f.override(pair[0], pair[1]); x != nil {
+			all = append(all, *x)
+		}
+	}
+	for _, c := range f.plan.Replaced {
+		if slices.Contains(f.met, c.Old) {
+			all = append(all, f.become(c))
 		}
 	}
 	for _, r := range f.part.Requirements {
@@ -330,6 +363,43 @@ func (f *wayFinder) down(s *route.Subject) relaxation {
 	}
 }
 
+// widen lets a requirement that is not locked go outside of the range that its
+// manifest asks for.
+func (f *wayFinder) widen(s *route.Subject) relaxation {
+	asks := f.part.Find(s.Name)[0]
+	return relaxation{
+		text: fmt.Sprintf("ask for another %s than %s, which is then %%s (%s)", s.Name, asks.Range, asks.Site), option: "--to " + s.Name + "@%s", cost: costWiden, about: s.Name,
+		relax: func(g *route.Goal) {
+			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.Name + " may be at any version"}
+		},
+		take: func(_ *Project, o *RouteOptions, to string) { o.To = append(o.To, s.Name+"@"+to) },
+	}
+}
+
+// override uses a package with what it says it cannot do with, where a manifest
+// can say so.
+func (f *wayFinder) override(of, name string) *relaxation {
+	if _, ok := f.part.eco.(ecosystem.Rewriter); !ok || len(f.part.Find(name)) == 0 || strings.Contains(of, " ") {
+		return nil
+	}
+	return &relaxation{
+		text: fmt.Sprintf("let %s have the project's own %s, whatever it asks for", of, name), option: "--override " + of + ":" + name, cost: costAgainst,
+		risk:  of + " was not made for that; nothing but your tests tells whether it works",
+		relax: func(g *route.Goal) { g.Overrides = append(g.Overrides, model.Override{Of: of, Name: name}) },
+		take:  func(_ *Project, o *RouteOptions, _ string) { o.Override = append(o.Override, of+":"+name) },
+	}
+}
+
+// become takes the package that a requirement goes on as.
+func (f *wayFinder) become(c route.Change) relaxation {
+	return relaxation{
+		text: fmt.Sprintf("go on with %s in the place of %s", c.New, c.Old), option: "--to " + c.New + "@" + c.Range, cost: costBecome,
+		risk:  "what your code imports has another name then",
+		relax: func(g *route.Goal) { g.Changes = append(g.Changes, c) },
+		take:  func(_ *Project, o *RouteOptions, _ string) { o.To = append(o.To, c.New+"@"+c.Range) },
+	}
+}
+
 func (f *wayFinder) raise(r model.Requirement) relaxation {
 	x := relaxation{
 		text: fmt.Sprintf("raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site), option: "--to " + r.Name + "@%s", cost: costRaise, about: r.Name, from: r.Locked,
@@ -362,11 +432,7 @@ func (f *wayFinder) without(wish route.Wish) relaxation {
 func (f *wayFinder) try(ctx context.Context, relaxations ...relaxation) (bool, error) {
 	state, err := f.solve(ctx, relaxations)
 	if c, ok := conflictOf(err); ok {
-		for _, name := range c.Subjects() {
-			if !slices.Contains(f.met, name) {
-				f.met = append(f.met, name)
-			}
-		}
+		f.meet(c)
 		return false, nil
 	}
 	if err != nil {
@@ -408,7 +474,7 @@ func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.Sta
 	for _, m := range state.Moves {
 		told := slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.about == m.Name }) ||
 			slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == m.Name })
-		if !told {
+		if !told && m.From != "" {
 			way.Moves = append(way.Moves, m.Name)
 		}
 	}

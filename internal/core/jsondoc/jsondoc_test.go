@@ -57,3 +57,33 @@ func FuzzParse(f *testing.F) {
 		walk(v)
 	})
 }
+
+func TestPutAndDrop(t *testing.T) {
+	for _, c := range []struct{ name, src, put string }{
+		{"a new object at the end", "{\n  \"name\": \"x\"\n}\n", "{\n  \"name\": \"x\",\n  \"overrides\": {\n    \"a\": {\n      \"b\": \"$b\"\n    }\n  }\n}\n"},
+		{"one that is there", "{\r\n\t\"overrides\": {\r\n\t\t\"c\": \"1\"\r\n\t}\r\n}", "{\r\n\t\"overrides\": {\r\n\t\t\"c\": \"1\",\r\n\t\t\"a\": {\r\n\t\t\t\"b\": \"$b\"\r\n\t\t}\r\n\t}\r\n}"},
+		{"all on one line", `{"name": "x"}`, `{"name": "x", "overrides": {"a": {"b": "$b"}}}`},
+		{"nothing at all", "{}", `{"overrides": {"a": {"b": "$b"}}}`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			path := []string{"overrides", "a", "b"}
+			put, err := Put("p.json", []byte(c.src), path, `"$b"`)
+			require.NoError(t, err)
+			assert.Equal(t, c.put, string(put))
+			again, err := Put("p.json", put, path, `"$b"`)
+			require.NoError(t, err)
+			assert.Equal(t, c.put, string(again), "what is there is put in its place")
+			dropped, err := Drop("p.json", put, path)
+			require.NoError(t, err)
+			assert.Equal(t, c.src, string(dropped))
+			same, err := Drop("p.json", dropped, path)
+			require.NoError(t, err)
+			assert.Equal(t, c.src, string(same))
+		})
+	}
+	first, err := Drop("p.json", []byte(`{"a": 1, "b": 2}`), []string{"a"})
+	require.NoError(t, err)
+	assert.Equal(t, `{"b": 2}`, string(first))
+	_, err = Put("p.json", []byte(`{"a": "1"}`), []string{"a", "b"}, "1")
+	assert.ErrorContains(t, err, "a is no object")
+}

@@ -169,6 +169,25 @@ type Step struct {
 	Wants   []string // what is needed of it; see Move
 }
 
+// Override lays down what a package gets of another, whatever it asks for itself.
+type Override struct {
+	Of, Name string // what Of gets of Name
+	Range    string // empty for what the project itself requires
+	Drop     bool   // the override goes again
+	Because  string
+}
+
+// String says what the override does.
+func (o Override) String() string {
+	switch {
+	case o.Drop:
+		return fmt.Sprintf("%s gets of %s again what it asks for", o.Of, o.Name)
+	case o.Range == "":
+		return fmt.Sprintf("%s gets the project's own %s, whatever it asks for", o.Of, o.Name)
+	}
+	return fmt.Sprintf("%s gets %s %s, whatever it asks for", o.Of, o.Name, o.Range)
+}
+
 // Leg is the smallest set of moves that can be made, built and committed
 // together.
 type Leg struct {
@@ -177,6 +196,7 @@ type Leg struct {
 	Component string // the component's Dir
 	Moves     []Move // of direct requirements
 	Carried   []Move // of packages that only the lock names
+	Overrides []Override
 	Steps     []Step // for a person; such a leg moves nothing
 	Notes     []string
 	Fixes     bool // it avoids what has known vulnerabilities

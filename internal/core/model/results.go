@@ -21,7 +21,7 @@ type SurveyBridge struct {
 	Because   string `json:"because,omitempty"`
 	Since     string `json:"since"`
 	Waits     string `json:"waits"`          // for what
-	Goes      string `json:"goes,omitempty"` // the release that it can go to now
+	Goes      string `json:"goes,omitempty"` // why it can go now; empty if it cannot
 }
 
 // SurveyAdvisory is a package in effect that has a known vulnerability.
@@ -205,7 +205,8 @@ type LegResult struct {
 	Commit    string        `json:"commit,omitempty"`
 	Moves     []MoveSummary `json:"moves"`
 	Carried   []MoveSummary `json:"carried,omitempty"`
-	Steps     []StepResult  `json:"steps,omitempty"` // for a person
+	Overrides []string      `json:"overrides,omitempty"` // sentences
+	Steps     []StepResult  `json:"steps,omitempty"`     // for a person
 	Notes     []string      `json:"notes,omitempty"`
 }
 
@@ -225,6 +226,9 @@ func (l Leg) Result() LegResult {
 	}
 	for _, m := range l.Carried {
 		r.Carried = append(r.Carried, m.Summary())
+	}
+	for _, o := range l.Overrides {
+		r.Overrides = append(r.Overrides, o.String())
 	}
 	for _, s := range l.Steps {
 		r.Steps = append(r.Steps, StepResult{s.Text, s.Because, s.Subject.String(), s.Wants})

@@ -131,6 +131,27 @@ func (r *planner) replace() error {
 	return nil
 }
 
+// override makes a leg for each override that says what it leads to, or that goes.
+func (r *planner) override() error {
+	var waiting []model.Override
+	for _, o := range r.Overrides {
+		if o.Range == "" && !o.Drop {
+			waiting = append(waiting, o)
+			continue
+		}
+		title := "override " + o.Name + " in " + o.Of
+		if o.Drop {
+			title = "no override of " + o.Name + " in " + o.Of
+		}
+		_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(o.Of), Overrides: []model.Override{o}}, func(model.Move) string { return "comes with it" })
+		if err != nil {
+			return err
+		}
+	}
+	r.Overrides = waiting
+	return nil
+}
+
 // stay are bounds that leave everything but one where it is.
 func (r *planner) stay(but string) map[string]Bound {
 	bounds := map[string]Bound{}

@@ -56,6 +56,8 @@ type Goal struct {
 	First  []string // names to decide before all others, in this order
 	// Changes are made to the manifest first.
 	Changes []Change
+	// Overrides are made in the manifest first, too.
+	Overrides []model.Override
 	// Rules hold of requirements in every state.
 	Rules []Rule
 	// Avoid tells which versions of packages below the requirements are not to be

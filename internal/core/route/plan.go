@@ -29,6 +29,9 @@ type Plan struct {
 	Vulnerable []Vulnerable
 	Avoid      func(name, version string) bool
 	Down       []string // names that may go to older versions beside what moves
+	// Overrides are made where a leg needs them; those with a range, and those that
+	// are to go, come first.
+	Overrides []model.Override
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
@@ -37,6 +40,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	r := &planner{Plan: p, world: w, ctx: ctx}
 	steps := []func() error{
 		r.lock,
+		r.override,
 		r.fix,
 		func() error { return r.destinations(true) },
 		func() error { return r.refresh("refresh", "refresh") },
@@ -54,6 +58,9 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	}
 	if p.Reach == version.Major {
 		r.shunned()
+	}
+	for _, o := range r.Overrides {
+		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
 	}
 	return r.legs, r.notices, nil
 }
@@ -95,6 +102,12 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	goal.Rules = r.Rules
 	goal.Bounds = r.oneByOne(goal.Bounds)
 	state, err := r.world.Solve(r.ctx, goal)
+	if errors.As(err, new(*solve.Conflict)) && len(r.Overrides) > 0 && len(goal.Overrides) == 0 {
+		goal.Overrides = r.Overrides
+		if state, err = r.world.Solve(r.ctx, goal); err == nil {
+			r.Overrides = nil
+		}
+	}
 	if err != nil {
 		return false, err
 	}
@@ -104,7 +117,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			return false, err
 		}
 	}
-	if len(state.Moves)+len(state.Carried) == 0 {
+	if len(state.Moves)+len(state.Carried)+len(goal.Overrides) == 0 {
 		return false, nil
 	}
 	for _, n := range state.Notices {
@@ -112,7 +125,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			r.notices = append(r.notices, n)
 		}
 	}
-	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Notes: state.Notable, Fixes: goal.Avoid != nil}
+	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Overrides: goal.Overrides, Notes: state.Notable, Fixes: goal.Avoid != nil}
 	for i := range leg.Moves {
 		m := &leg.Moves[i]
 		m.Because = because(*m)
@@ -171,7 +184,23 @@ func (r *planner) lock() error {
 	if !r.NoLock {
 		return nil
 	}
-	_, err := r.leg("lock", "write the lock that is missing", Goal{}, func(model.Move) string { return "there was no lock" })
+	because := func(m model.Move) string {
+		if r.wish(m.Name) != nil {
+			return "asked for"
+		}
+		return "there was no lock"
+	}
+	_, err := r.leg("lock", "write the lock that is missing", Goal{}, because)
+	if !errors.As(err, new(*solve.Conflict)) || len(r.Wishes) == 0 {
+		return err
+	}
+	// What is asked for may be what makes it possible.
+	goal := Goal{Bounds: map[string]Bound{}}
+	for _, w := range r.Wishes {
+		goal.Bounds[w.Name] = Bound{Allow: w.Range.Contains, Newest: true, Why: w.Text + " is asked for"}
+		goal.First = append(goal.First, w.Name)
+	}
+	_, err = r.leg("lock", "write the lock that is missing, with what is asked for", goal, because)
 	return err
 }
 

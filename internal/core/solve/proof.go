@@ -204,6 +204,22 @@ func (c *Conflict) Subjects() []string {
 	return slices.Compact(names)
 }
 
+// Asks are the pairs of subjects of which a series says that releases of the first
+// need something of the second, each pair once.
+func (c *Conflict) Asks() (pairs [][2]string) {
+	groups, _ := c.groups()
+	for _, k := range slices.Concat(groups...) {
+		if k.each.Series == nil || len(k.terms) != 2 {
+			continue
+		}
+		pair := [2]string{c.problem.subjects[k.terms[0].Subject].name, c.problem.subjects[k.terms[1].Subject].name}
+		if !slices.Contains(pairs, pair) {
+			pairs = append(pairs, pair)
+		}
+	}
+	return pairs
+}
+
 type proofWriter struct {
 	problem *Problem
 	proof   Proof

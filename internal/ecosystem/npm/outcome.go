@@ -45,6 +45,13 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 			rng := restated(d, w.rel.text)
 			if rng != d.spec.text {
 				splices = append(splices, model.Splice{Site: d.site, New: rng})
+				// npm wants an override of a requirement to say what that says.
+				if same := m.doc.At("overrides", d.name); m == s.p.root && same.String() == d.spec.text {
+					also := model.Splice{Site: same.Within(m.file, m.src), New: rng}
+					if !slices.Contains(splices, also) { // it stands in several groups
+						splices = append(splices, also)
+					}
+				}
 			}
 			if was == w.rel.text && rng == d.spec.text {
 				continue

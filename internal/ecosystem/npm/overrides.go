@@ -14,8 +14,40 @@ type overrides struct {
 	name  string
 	rng   spec   // the dependency's range that the rule is for; "" for any
 	value string // the range to use; "" for none at this level
-	rules []*overrides
+	// direct is the requirement of the project whose range is to be used, as
+	// "$name" says; "" for none.
+	direct string
+	rules  []*overrides
 }
+
+// following gives the rules as they are while it is open where the project's own
+// requirements will be: what is to have one of those has it, whatever version.
+func (o *overrides) following() *overrides {
+	if o == nil {
+		return nil
+	}
+	f := *o
+	if f.direct != "" {
+		f.value = followed + f.direct
+	}
+	f.rules = nil
+	for _, rule := range o.rules {
+		f.rules = append(f.rules, rule.following())
+	}
+	return &f
+}
+
+// followed marks a value that the project's own requirement gives.
+const followed = "$"
+
+// anyVersion is the range of all versions, pre-releases among them.
+type anyVersion struct{}
+
+// String is the range's text.
+func (anyVersion) String() string { return "*" }
+
+// Contains is true.
+func (anyVersion) Contains(version.Version) bool { return true }
 
 // readOverrides reads "overrides"; nil if there are none.
 func readOverrides(m *manifest) *overrides {
@@ -34,14 +66,14 @@ func readRules(object *jsondoc.Value, direct map[string]string) *overrides {
 	o := &overrides{}
 	for _, member := range object.Members {
 		if member.Name == "." {
-			o.value = overrideValue(member.Value.String(), direct)
+			o.lay(member.Value.String(), direct)
 			continue
 		}
 		rule := &overrides{}
 		if member.Value.Kind == '{' {
 			rule = readRules(member.Value, direct)
 		} else {
-			rule.value = overrideValue(member.Value.String(), direct)
+			rule.lay(member.Value.String(), direct)
 		}
 		name, rng := member.Name, ""
 		if at := strings.LastIndex(member.Name, "@"); at > 0 {
@@ -53,12 +85,12 @@ func readRules(object *jsondoc.Value, direct map[string]string) *overrides {
 	return o
 }
 
-// overrideValue resolves "$name", the range of a direct dependency.
-func overrideValue(value string, direct map[string]string) string {
+// lay sets the range to use; "$name" is that of a direct dependency.
+func (o *overrides) lay(value string, direct map[string]string) {
+	o.value = value
 	if name, ok := strings.CutPrefix(value, "$"); ok {
-		return direct[name]
+		o.value, o.direct = direct[name], name
 	}
-	return value
 }
 
 // scope is the list of rule sets in force at a node, the outermost first.
@@ -72,7 +104,10 @@ func (s scope) apply(e edge) (edge, scope) {
 			if !rule.matches(e) {
 				continue
 			}
-			if rule.value != "" {
+			switch {
+			case strings.HasPrefix(rule.value, followed):
+				e.spec = spec{kind: specRange, name: e.name, text: rule.value, rng: anyVersion{}}
+			case rule.value != "":
 				e.spec = readSpec(e.name, rule.value)
 			}
 			if len(rule.rules) > 0 {

@@ -71,6 +71,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{},
 		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{},
 	}
+	s.override(s.p.root, (*overrides).following)
 	if err := s.prepare(); err != nil {
 		return nil, err
 	}
@@ -88,6 +89,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	for top, m := range tops {
 		s.t.setEdges(top, topEdges(m))
 	}
+	s.override(tops[s.t.root], func(o *overrides) *overrides { return o })
 	for _, w := range s.wishes {
 		if w.rel != nil {
 			s.placeWish(w)
@@ -98,6 +100,14 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 		return nil, err
 	}
 	return s.outcome(texts, tops, moves)
+}
+
+// override puts the rules of the root's manifest in force, in some form.
+func (s *resolver) override(root *manifest, form func(*overrides) *overrides) {
+	if rules := form(readOverrides(root)); rules != nil {
+		s.t.root.scope = scope{rules}
+		s.t.spreadScopes()
+	}
 }
 
 // dropAvoided takes out of the tree what is not to be kept, so that something
@@ -480,10 +490,14 @@ func (s *resolver) expand(w *wish, candidate int) error {
 		return nil
 	}
 	b := w.pkg.releases[candidate].terms()
+	in := w.tops[0].kidScope(edge{w.name, prodEdge, readSpec(w.name, w.pkg.releases[candidate].text)})
 	for _, name := range collated(b.Peers) {
 		optional := slices.Contains(b.PeerOptional, name)
 		wants := b.Peers[name]
 		when := s.problem.Pick(w.id, func(i int) bool {
+			if len(in) > 0 && i != candidate {
+				return false // overrides may be for this version alone
+			}
 			o := w.pkg.releases[i].terms()
 			text, has := o.Peers[name]
 			return has && text == wants && slices.Contains(o.PeerOptional, name) == optional
@@ -492,7 +506,7 @@ func (s *resolver) expand(w *wish, candidate int) error {
 		if optional {
 			kind = peerOptionalEdge
 		}
-		e, _ := w.tops[0].scope.apply(edge{name, kind, readSpec(name, wants)})
+		e, _ := in.apply(edge{name, kind, readSpec(name, wants)})
 		for _, top := range w.tops {
 			if err := s.expandPeer(w, when, top, e); err != nil {
 				return err
@@ -589,6 +603,6 @@ func (s *resolver) placeWish(w *wish) {
 	if n == nil {
 		n = s.t.add(level, w.name)
 	}
-	s.become(n, w.rel, w.tops[0].kidScope(edge{name: w.name}))
+	s.become(n, w.rel, w.tops[0].kidScope(edge{w.name, prodEdge, readSpec(w.name, w.rel.text)}))
 	n.pinned = true
 }

@@ -15,8 +15,8 @@ import (
 
 // Rewrite gives the manifests with requirements renamed or added. A renamed one
 // keeps its place; one that is added goes where its name sorts among those of
-// "dependencies" in the root's manifest.
-func (Ecosystem) Rewrite(c *model.Component, changes []route.Change) ([]model.FileEdit, error) {
+// "dependencies" in the root's manifest, which has the overrides, too.
+func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
 	p := c.Detail.(*project)
 	var edits []model.FileEdit
 	for i, m := range p.manifests() {
@@ -33,12 +33,19 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change) ([]model.Fi
 				splices = append(splices, added)
 			}
 		}
-		if len(splices) == 0 {
-			continue
-		}
 		text, err := model.Apply(m.src, splices)
 		if err != nil {
 			return nil, err
+		}
+		if i == 0 {
+			for _, o := range overrides {
+				if text, err = m.override(text, o); err != nil {
+					return nil, err
+				}
+			}
+		}
+		if bytes.Equal(text, m.src) {
+			continue
 		}
 		edits = append(edits, model.FileEdit{File: m.file, Old: m.src, New: text})
 	}
@@ -89,6 +96,32 @@ func (m *manifest) insert(change route.Change) (model.Splice, error) {
 	}
 	before := object.Members[next].Start
 	return model.Splice{Site: at(before), New: line + "," + m.space(before)}, nil
+}
+
+// override gives the manifest's text with an override, or without it.
+func (m *manifest) override(text []byte, o model.Override) ([]byte, error) {
+	path := []string{"overrides", o.Of, o.Name}
+	if o.Drop {
+		return jsondoc.Drop(m.file, text, path)
+	}
+	value := o.Range
+	if value == "" {
+		value = "$" + o.Name
+		if !slices.ContainsFunc(m.dependencies, func(d dependency) bool { return d.name == o.Name }) {
+			return nil, &model.Fault{Doing: "overriding " + o.Name + " in " + o.Of, File: m.file, Line: 1, Wrong: "the project does not require " + o.Name + " itself", Next: "say which versions it is to be: " + o.Of + ":" + o.Name + "@RANGE"}
+		}
+	}
+	quoted, err := json.Marshal(value)
+	if err != nil {
+		return nil, err
+	}
+	if plain := m.doc.At("overrides", o.Of); plain != nil && plain.Kind == '"' { // a rule about Of itself stays
+		own := fmt.Sprintf(`{".": %s}`, plain.Raw(m.src))
+		if text, err = jsondoc.Put(m.file, text, path[:2], own); err != nil {
+			return nil, err
+		}
+	}
+	return jsondoc.Put(m.file, text, path, string(quoted))
 }
 
 // space is what stands between a place and the text before it: a line end with

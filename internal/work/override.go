@@ -1,0 +1,48 @@
+package work
+
+import (
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+)
+
+// readOverrides gives the overrides that are asked for, as far as a component can
+// have them: those about what is in it.
+func readOverrides(part *Part, opt RouteOptions) ([]model.Override, error) {
+	var all []model.Override
+	for _, text := range opt.Override {
+		of, name, ok := strings.Cut(text, ":")
+		if !ok || of == "" || name == "" {
+			return nil, &model.Fault{Doing: "reading --override " + text, Wrong: "it is not OF:NAME or OF:NAME@RANGE", Next: "write which package is to get what: --override tide-form:quayside"}
+		}
+		o := model.Override{Of: of, Name: name, Because: "asked for"}
+		if at := strings.LastIndex(name, "@"); at > 0 {
+			o.Name, o.Range = name[:at], name[at+1:]
+			if _, err := part.eco.Order().ParseRange(o.Range); err != nil {
+				return nil, &model.Fault{Doing: "reading --override " + text, Wrong: err.Error()}
+			}
+		}
+		if _, can := part.eco.(ecosystem.Rewriter); can && part.has(of) {
+			all = append(all, o)
+		}
+	}
+	for _, o := range opt.dropped {
+		if o.component == part.Dir {
+			all = append(all, o.Override)
+		}
+	}
+	return all, nil
+}
+
+// has tells whether a package is in effect in the component, or required by it.
+func (part *Part) has(name string) bool {
+	return len(part.Find(name)) > 0 || slices.ContainsFunc(part.eco.Packages(part.Component), func(p model.Package) bool { return p.Subject.Name == name })
+}
+
+// overrideIn is an override with the component that it is in.
+type overrideIn struct {
+	component string
+	model.Override
+}
