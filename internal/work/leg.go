@@ -54,7 +54,7 @@ func (l *fileLeg) moves(part *Part) []model.Move {
 func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	moved := &movedLeg{leg: model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component}}
 	packages := slices.ContainsFunc(a.leg.Moves, func(m fileMove) bool { _, isPin := m.pin(); return !isPin })
-	if packages || len(a.leg.Overrides) > 0 {
+	if packages || len(a.leg.Overrides) > 0 || a.leg.Dedupe {
 		if err := a.solvePackages(ctx, moved); err != nil {
 			return nil, err
 		}
@@ -151,7 +151,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		because[m.Name] = m.Because
 		first = append(first, m.Name)
 	}
-	goal := route.Goal{Bounds: bounds, First: first, Changes: changes}
+	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Dedupe: a.leg.Dedupe}
 	for _, o := range a.leg.Overrides {
 		goal.Overrides = append(goal.Overrides, model.Override(o))
 	}

@@ -33,6 +33,7 @@ type RouteOptions struct {
 	// stated will not do; empty for the lowest.
 	Prefer    compat.Prefer
 	AllowDown []string // names that may go to older versions
+	Dedupe    bool     // at last, as few copies of packages as there can be
 	Override  []string // OF:NAME or OF:NAME@RANGE; what packages get of others, whatever they ask for
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
 	Advisories string
@@ -156,7 +157,7 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		if reach, ok = version.ReachNamed(word); !ok || reach == version.Stay {
 			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor, major or fix", word)}
 		}
-	} else if len(opt.To)+len(opt.Override)+len(opt.dropped) == 0 {
+	} else if len(opt.To)+len(opt.Override)+len(opt.dropped) == 0 && !opt.Dedupe {
 		reach = version.Minor
 	}
 	wishes := slices.Clone(first)
@@ -184,6 +185,9 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 	}
 	for _, o := range opt.dropped {
 		r.route.Destination = append(r.route.Destination, fmt.Sprintf("no override %s:%s", o.Of, o.Name))
+	}
+	if opt.Dedupe {
+		r.route.Destination = append(r.route.Destination, "as few copies as there can be")
 	}
 	if reach > version.Stay {
 		r.route.Destination = append(r.route.Destination, "everything else within reach "+reach.String())
@@ -291,7 +295,7 @@ func (p *Project) knownNames(ctx context.Context, wishes []destination, holds []
 }
 
 func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []destination, reach version.Reach, opt RouteOptions) (legs []model.Leg, notices []string, err error) {
-	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown}
+	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown, Dedupe: opt.Dedupe}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err
 	}
@@ -310,7 +314,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		return nil, nil, err
 	}
 	renames := slices.ContainsFunc(wishes, func(d destination) bool { return s.replaces(part, d.name) != nil })
-	if reach == version.Stay && len(plan.Wishes)+len(plan.Overrides) == 0 && !renames && opt.Reach != reachFix {
+	if reach == version.Stay && len(plan.Wishes)+len(plan.Overrides) == 0 && !renames && opt.Reach != reachFix && !opt.Dedupe {
 		return nil, nil, nil
 	}
 	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {

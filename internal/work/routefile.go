@@ -36,7 +36,8 @@ type fileLeg struct {
 	Carried   []string       `yaml:"carried,omitempty"`
 	Overrides []fileOverride `yaml:"overrides,omitempty"`
 	Steps     []fileStep     `yaml:"steps,omitempty"`
-	Fixes     bool           `yaml:"fixes,omitempty"` // it avoids what has known vulnerabilities
+	Dedupe    bool           `yaml:"dedupe,omitempty"` // it leaves as few copies of packages as there can be
+	Fixes     bool           `yaml:"fixes,omitempty"`  // it avoids what has known vulnerabilities
 }
 
 // fileOverride lays down what a package gets of another.
@@ -98,7 +99,7 @@ func (p *Project) writeRoute(r *model.Route, previews []string) error {
 		f.AsOf = r.AsOf.UTC().Format(time.RFC3339)
 	}
 	for _, leg := range r.Legs {
-		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component, Fixes: leg.Fixes}
+		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component, Fixes: leg.Fixes, Dedupe: leg.Dedupe}
 		for _, m := range leg.Moves {
 			l.Moves = append(l.Moves, fileMove{m.Name, m.Becomes, m.From, m.To, m.Range, m.Because, m.Wants})
 		}

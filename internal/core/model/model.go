@@ -200,6 +200,7 @@ type Leg struct {
 	Steps     []Step // for a person; such a leg moves nothing
 	Notes     []string
 	Fixes     bool // it avoids what has known vulnerabilities
+	Dedupe    bool // it leaves as few copies of packages as there can be
 }
 
 // Route is the ordered legs from here to the destination.

@@ -152,6 +152,15 @@ func (r *planner) override() error {
 	return nil
 }
 
+// dedupe makes a leg that takes out copies of packages which nobody needs.
+func (r *planner) dedupe() error {
+	if !r.Dedupe {
+		return nil
+	}
+	_, err := r.leg("dedupe", "as few copies of packages as there can be", Goal{Bounds: r.stay(""), Dedupe: true}, func(model.Move) string { return "comes with it" })
+	return err
+}
+
 // stay are bounds that leave everything but one where it is.
 func (r *planner) stay(but string) map[string]Bound {
 	bounds := map[string]Bound{}

@@ -63,6 +63,9 @@ type Goal struct {
 	// Avoid tells which versions of packages below the requirements are not to be
 	// taken, nor kept, where there are others; nil for none.
 	Avoid func(name, version string) bool
+	// Dedupe asks for as few copies of packages below the requirements as there
+	// can be.
+	Dedupe bool
 	// Fit forbids releases that do not run on what is installed. It is for
 	// moves that nobody asked for by name.
 	Fit bool
@@ -74,6 +77,7 @@ type State struct {
 	Carried []model.Move // of packages that only the lock names
 	Notices []string     // things to know that are no errors, as sentences
 	Notable []string     // changes that nobody should miss, as sentences
+	Edited  bool         // some file changes
 }
 
 // World is the component that a route is planned for. Planning never changes

@@ -32,6 +32,7 @@ type Plan struct {
 	// Overrides are made where a leg needs them; those with a range, and those that
 	// are to go, come first.
 	Overrides []model.Override
+	Dedupe    bool // the last leg leaves as few copies of packages as there can be
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
@@ -50,7 +51,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	if p.Reach == version.Major {
 		steps = append(steps, r.frameworks, r.rest)
 	}
-	steps = append(steps, func() error { return r.refresh("catch-up", "catch up") })
+	steps = append(steps, func() error { return r.refresh("catch-up", "catch up") }, r.dedupe)
 	for _, step := range steps {
 		if err := step(); err != nil {
 			return nil, nil, err
@@ -117,7 +118,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			return false, err
 		}
 	}
-	if len(state.Moves)+len(state.Carried)+len(goal.Overrides) == 0 {
+	if len(state.Moves)+len(state.Carried)+len(goal.Overrides) == 0 && !(goal.Dedupe && state.Edited) {
 		return false, nil
 	}
 	for _, n := range state.Notices {
@@ -125,7 +126,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			r.notices = append(r.notices, n)
 		}
 	}
-	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Overrides: goal.Overrides, Notes: state.Notable, Fixes: goal.Avoid != nil}
+	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Overrides: goal.Overrides, Notes: state.Notable, Fixes: goal.Avoid != nil, Dedupe: goal.Dedupe}
 	for i := range leg.Moves {
 		m := &leg.Moves[i]
 		m.Because = because(*m)

@@ -1,10 +1,12 @@
 package npm
 
 import (
-	"bellwether/internal/core/overlay"
 	"bytes"
+	"fmt"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/overlay"
 
 	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
@@ -110,6 +112,9 @@ func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, mo
 		o.Edits = append(o.Edits, model.FileEdit{File: s.p.lockFile, Old: s.p.lock.src, New: lock})
 	}
 	o.Carried, o.Notable = s.carried(moves), s.notable()
+	if fewer := s.p.locked().copies() - s.t.copies(); s.ask.Dedupe && s.p.lock != nil && fewer > 0 {
+		o.Notable = append(o.Notable, fmt.Sprintf("copies of packages: %d, and %d before", s.t.copies(), s.p.locked().copies()))
+	}
 	return o, nil
 }
 
@@ -152,6 +157,16 @@ func (s *resolver) carried(moves []model.Move) []model.Move {
 		}
 	}
 	return carried
+}
+
+// copies counts the packages in the tree, each copy for itself.
+func (t *tree) copies() (n int) {
+	t.walk(func(k *node) {
+		if !k.isTop() && k.linkTo == nil {
+			n++
+		}
+	})
+	return n
 }
 
 // versions are the versions of each package in the tree, ascending, each once.

@@ -3,6 +3,7 @@ package npm
 import (
 	"errors"
 	"fmt"
+	"slices"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
@@ -55,6 +56,12 @@ func (b *builder) meet(level *node, e edge, p *pkg, rel *release) (map[string]*r
 					return err
 				}
 				peer = add(pe.name, pp, at)
+				if specs := b.lookingPast(level, at, pe.name); len(specs) > 0 {
+					problem.Require(peer.id, problem.Pick(peer.id, func(i int) bool {
+						stays := at != nil && pp.releases[i].text == at.version
+						return stays || !slices.ContainsFunc(specs, func(s spec) bool { return !pp.satisfying(s)[i] })
+					}), stated)
+				}
 				if at != nil && at.parent == level {
 					problem.Require(peer.id, problem.Pick(peer.id, func(i int) bool { return pp.releases[i].text == at.version }), stated)
 				}
@@ -82,6 +89,21 @@ func (b *builder) meet(level *node, e edge, p *pkg, rel *release) (map[string]*r
 		set[w.name] = r
 	}
 	return set, nil
+}
+
+// lookingPast are what those ask for who get at under a name, and would get what is
+// placed in level instead.
+func (b *builder) lookingPast(level, at *node, name string) (specs []spec) {
+	if at == nil || at.parent == level {
+		return nil
+	}
+	b.users(at, func(d *node, e edge) bool {
+		if below(d, level) && e.spec.kind <= specTag {
+			specs = append(specs, e.spec)
+		}
+		return true
+	})
+	return specs
 }
 
 // providePeer mends a peer that no longer meets: by another release in the

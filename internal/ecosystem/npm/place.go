@@ -23,6 +23,7 @@ type builder struct {
 	reached map[*node]bool // what is in use at present; nil if not known
 	holes   map[*release]string
 	avoid   func(name, version string) bool // what is not to be taken where there is something else; nil for nothing
+	all     bool                            // copies that nobody needs go, even those of the lock
 	notices []string
 	// How often providing for a node was put off.
 	deferred map[*node]int
@@ -64,6 +65,9 @@ func (b *builder) build() error {
 		}
 	}
 	b.t.prune()
+	if b.dedupe(b.all) {
+		b.t.prune()
+	}
 	return b.checkAll()
 }
 
@@ -297,11 +301,27 @@ func (b *builder) peersMet(rel *release, level *node) bool {
 	return true
 }
 
+// wronglyMet tells whether a release placed in level would meet, as an optional
+// peer, another version than it can do with, which has to stay there. Further down
+// there may be the right one.
+func wronglyMet(rel *release, level *node) bool {
+	for _, e := range bodyEdges(rel.body(), nil) {
+		at := level.resolve(e.name)
+		if e.kind == peerOptionalEdge && at != nil && (at.pinned || at.linkTo != nil) && !meets(e, at) {
+			return true
+		}
+	}
+	return false
+}
+
 // placeSet places a package in level together with the peers that it wants to
 // meet there; it does nothing and says false if they cannot meet. With a nil
 // release the solver chooses one.
 func (b *builder) placeSet(level, n *node, e edge, p *pkg, rel *release) bool {
 	if level != n && b.evicted[kidLoc(level, e.name)] >= maxReturns {
+		return false
+	}
+	if level != n && rel != nil && wronglyMet(rel, level) {
 		return false
 	}
 	set := map[string]*release{e.name: rel}

@@ -96,6 +96,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 		}
 	}
 	s.dropAvoided()
+	s.all = s.ask.Dedupe
 	if err := s.build(); err != nil {
 		return nil, err
 	}
