@@ -12,6 +12,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	_ "embed"
 	"errors"
 	"flag"
@@ -23,6 +24,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/sync/errgroup"
@@ -320,9 +322,16 @@ func (p *project) npm(args ...string) (int, string, error) {
 	return p.call("npm", append(args, "--prefer-offline", "--no-audit", "--no-fund", "--ignore-scripts")...)
 }
 
-// call runs a command, and gives its status and what it prints.
+// patience is how long a command may take. npm does not come to an end with some
+// shapes.
+const patience = 5 * time.Minute
+
+// call runs a command, and gives its status and what it prints; the status is -1 if
+// it was ended.
 func (p *project) call(name string, args ...string) (int, string, error) {
-	cmd := exec.Command(name, args...)
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Dir = p.dir
 	out, err := cmd.CombinedOutput()
 	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {

@@ -42,6 +42,10 @@ Without --to and --reach, everything is refreshed within its major.`,
 	a.destinationFlags(cmd, &opt)
 	cmd.Flags().IntVar(&opt.Take, "take", 0, "if there is no way, take the way out of this `number`")
 	cmd.Flags().BoolVar(&opt.DropBridges, "drop-bridges", false, "go to where pre-releases that were taken are released by now")
+	cmd.Flags().IntVar(&opt.Few, "few", 0, "make legs that only refresh of at most this `number` of moves, if they can be split")
+	cmd.Flags().BoolVar(&opt.Stepwise, "stepwise", false, "go through every major on the way, even where nothing wants that")
+	cmd.Flags().BoolVar(&opt.Explain, "explain", false, "say for each leg why its moves belong together, and why it stands where it does")
+	cmd.Flags().StringSliceVar(&opt.LeaveOut, "leave-out", nil, "`folders` of components, and packages, that the route is not to touch")
 	a.drawFlag(cmd, "a proof that there is no way")
 	a.registryFlags(cmd)
 	return cmd

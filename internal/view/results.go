@@ -196,6 +196,9 @@ func (o Out) Route(r *model.RouteResult) error {
 		for _, n := range append(slices.Clone(l.Overrides), l.Notes...) {
 			d.add(line{span{"  " + n, warn}})
 		}
+		for _, why := range l.Why {
+			d.add(list{{span{"why: " + why, faint}}})
+		}
 	}
 	if len(r.Notices) > 0 {
 		d.add(gap{}, heading{"To know", ""})

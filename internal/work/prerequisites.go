@@ -236,6 +236,12 @@ func (w *prerequisites) answer(ctx context.Context, states ...*state) (*compat.A
 // prepare makes the legs that a leg needs before it, what is needed by others
 // first. With together, places change in the leg itself.
 func (w *prerequisites) prepare(ctx context.Context, platform *state, leg *model.Leg, needs []*need, together bool) (*state, error) {
+	first := len(w.legs)
+	defer func() {
+		for i := first; w.opt.Explain && i < len(w.legs); i++ {
+			w.legs[i].Why = []string{fmt.Sprintf("in this place: before the leg %q, which needs it", leg.Title)}
+		}
+	}()
 	for _, n := range inOrder(needs) {
 		wants := strings.Join(n.wants.Texts(), ", ")
 		known := w.base[n.subject]

@@ -33,6 +33,10 @@ type RouteOptions struct {
 	// stated will not do; empty for the lowest.
 	Prefer    compat.Prefer
 	AllowDown []string // names that may go to older versions
+	Few       int      // moves at most in a leg that only refreshes, if it can be split; 0 for any number
+	Stepwise  bool     // through every major
+	Explain   bool     // legs say why they are as they are
+	LeaveOut  []string // folders of components, and packages, that the route does not touch
 	Dedupe    bool     // at last, as few copies of packages as there can be
 	Override  []string // OF:NAME or OF:NAME@RANGE; what packages get of others, whatever they ask for
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
@@ -67,6 +71,7 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 			return nil, err
 		}
 	}
+	opt = p.leavingOut(opt)
 	planned, err := p.plan(ctx, opt)
 	if opt.Take > 0 {
 		planned, err = p.takeWay(ctx, opt, planned, err)
@@ -90,6 +95,22 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 		return nil, err
 	}
 	return result, p.writeRoute(r, p.opt.Preview)
+}
+
+// leavingOut holds what is to be left out and is no folder of a component.
+func (p *Project) leavingOut(opt RouteOptions) RouteOptions {
+	opt.Hold = slices.Clone(opt.Hold)
+	var folders []string
+	for _, name := range opt.LeaveOut {
+		folder := strings.TrimSuffix(name, "/")
+		if slices.ContainsFunc(p.Components, func(part *Part) bool { return part.Dir == folder }) {
+			folders = append(folders, folder)
+		} else {
+			opt.Hold = append(opt.Hold, name)
+		}
+	}
+	opt.LeaveOut = folders
+	return opt
 }
 
 // planned is a route while it is computed.
@@ -201,6 +222,9 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		r.route.Advisories = dir
 	}
 	for _, part := range p.Components {
+		if slices.Contains(opt.LeaveOut, part.Dir) {
+			continue
+		}
 		if _, err := p.connect(ctx, part); err != nil {
 			return nil, err
 		}
@@ -295,7 +319,7 @@ func (p *Project) knownNames(ctx context.Context, wishes []destination, holds []
 }
 
 func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []destination, reach version.Reach, opt RouteOptions) (legs []model.Leg, notices []string, err error) {
-	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown, Dedupe: opt.Dedupe}
+	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown, Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err
 	}

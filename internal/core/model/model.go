@@ -199,8 +199,9 @@ type Leg struct {
 	Overrides []Override
 	Steps     []Step // for a person; such a leg moves nothing
 	Notes     []string
-	Fixes     bool // it avoids what has known vulnerabilities
-	Dedupe    bool // it leaves as few copies of packages as there can be
+	Why       []string // why its moves belong together, and why it stands where it does
+	Fixes     bool     // it avoids what has known vulnerabilities
+	Dedupe    bool     // it leaves as few copies of packages as there can be
 }
 
 // Route is the ordered legs from here to the destination.

@@ -208,6 +208,7 @@ type LegResult struct {
 	Overrides []string      `json:"overrides,omitempty"` // sentences
 	Steps     []StepResult  `json:"steps,omitempty"`     // for a person
 	Notes     []string      `json:"notes,omitempty"`
+	Why       []string      `json:"why,omitempty"` // its moves belong together, and stand where they do
 }
 
 // StepResult is something that a person has to do.
@@ -220,7 +221,7 @@ type StepResult struct {
 
 // Result gives a leg in the form of results.
 func (l Leg) Result() LegResult {
-	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes}
+	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes, Why: l.Why}
 	for _, m := range l.Moves {
 		r.Moves = append(r.Moves, m.Summary())
 	}

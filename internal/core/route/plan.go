@@ -33,27 +33,18 @@ type Plan struct {
 	// are to go, come first.
 	Overrides []model.Override
 	Dedupe    bool // the last leg leaves as few copies of packages as there can be
+	Few       int  // legs that only refresh have no more moves than this, if they can be split; 0 for any number
+	Stepwise  bool // no major is passed over that can be gone through
+	Explain   bool // legs say why their moves belong together, and why in this place
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
 // the notices. The error is a *solve.Conflict if a wish cannot be met.
 func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []string, err error) {
 	r := &planner{Plan: p, world: w, ctx: ctx}
-	steps := []func() error{
-		r.lock,
-		r.override,
-		r.fix,
-		func() error { return r.destinations(true) },
-		func() error { return r.refresh("refresh", "refresh") },
-		r.replace,
-		func() error { return r.destinations(false) },
-	}
-	if p.Reach == version.Major {
-		steps = append(steps, r.frameworks, r.rest)
-	}
-	steps = append(steps, func() error { return r.refresh("catch-up", "catch up") }, r.dedupe)
-	for _, step := range steps {
-		if err := step(); err != nil {
+	for _, step := range r.steps() {
+		r.place = step.place
+		if err := step.run(); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -64,6 +55,33 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
 	}
 	return r.legs, r.notices, nil
+}
+
+// step makes legs of one kind.
+type step struct {
+	run   func() error
+	place string // why they stand where they do
+}
+
+// steps are all kinds of legs, in their order.
+func (r *planner) steps() []step {
+	steps := []step{
+		{r.lock, "without a lock nothing can be compared"},
+		{r.override, "what it lays down holds for all that follows"},
+		{r.fix, "what is known to be vulnerable goes first"},
+		{func() error { return r.destinations(true) }, "what others run on goes before them, since it runs older ones, too"},
+		{func() error { return r.refresh("refresh", "refresh") }, "before any major, since what is newest within its major is most likely to be ready for the next one"},
+		{r.replace, "a name changes by itself, so that what breaks is not put down to a newer version"},
+		{func() error { return r.destinations(false) }, "after what could be made ready for it"},
+	}
+	if r.Reach == version.Major {
+		steps = append(steps,
+			step{r.frameworks, "what others want to meet goes before them, the most wanted first"},
+			step{r.rest, "after what others want to meet; nothing waits for it"})
+	}
+	return append(steps,
+		step{func() error { return r.refresh("catch-up", "catch up") }, "the majors before may have made room for it"},
+		step{r.dedupe, "which copies are needed is known at the end"})
 }
 
 // shunned tells of newer majors that there is something against.
@@ -92,6 +110,7 @@ type planner struct {
 	legs     []model.Leg
 	notices  []string
 	restored []string // names that were added
+	place    string   // why the next leg stands where it does
 }
 
 // leg solves for a goal and makes a leg of what moved, if anything did.
@@ -127,6 +146,9 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 		}
 	}
 	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Overrides: goal.Overrides, Notes: state.Notable, Fixes: goal.Avoid != nil, Dedupe: goal.Dedupe}
+	if err := r.explained(goal, state, &leg); err != nil {
+		return false, err
+	}
 	for i := range leg.Moves {
 		m := &leg.Moves[i]
 		m.Because = because(*m)
@@ -247,8 +269,8 @@ func (r *planner) refresh(id, title string) error {
 	if !any {
 		return nil
 	}
-	first := r.byUse()
-	_, err := r.leg(id, title+" within the majors that are in use", Goal{Bounds: bounds, First: first, Fit: true}, func(m model.Move) string {
+	goal := Goal{Bounds: bounds, First: r.byUse(), Fit: true}
+	because := func(m model.Move) string {
 		wish := r.wish(m.Name)
 		if to, err := r.Order.Parse(m.To); wish != nil && err == nil && wish.Range.Contains(to) {
 			return "asked for"
@@ -260,7 +282,11 @@ func (r *planner) refresh(id, title string) error {
 			return "another package of this leg needs it"
 		}
 		return "newest within " + r.lineOf(m.From)
-	})
+	}
+	if r.Few > 0 {
+		return r.split(id, title, goal, because)
+	}
+	_, err := r.leg(id, title+" within the majors that are in use", goal, because)
 	return err
 }
 
@@ -401,15 +427,13 @@ func (r *planner) destinations(runtimes bool) error {
 			return fmt.Errorf("%s: no release of %s is in the range", w.Text, w.Name)
 		}
 		target := goals[len(goals)-1]
-		if s.At != nil && !runtimes {
+		passes := r.passes(s)
+		if s.At != nil && !runtimes && passes != "" {
 			for _, line := range s.linesTo(target) {
 				if line.Line() == target.Line() || w.Range.Contains(line) {
 					continue
 				}
-				why := fmt.Sprintf("%s is to pass through %s on the way to %s", s.Name, line.Line(), w.Text)
-				if s.Stepwise != "" {
-					why += ", since " + s.Stepwise
-				}
+				why := fmt.Sprintf("%s is to pass through %s on the way to %s, since %s", s.Name, line.Line(), w.Text, passes)
 				_, err := r.moveTo(s, line.Line(), why,
 					"on the way to "+w.Text, s.inLine(line))
 				var conflict *solve.Conflict
@@ -439,6 +463,23 @@ func (r *planner) destinations(runtimes bool) error {
 		}
 	}
 	return nil
+}
+
+// passes tells why a subject goes through the majors on its way, "" if it goes past
+// them.
+func (r *planner) passes(s *Subject) string {
+	if s.Stepwise != "" {
+		return s.Stepwise
+	}
+	for _, other := range r.Subjects {
+		if other != s && slices.Contains(other.Peers, s.Name) {
+			return other.Name + " goes with it step by step"
+		}
+	}
+	if r.Stepwise {
+		return "no major is to be skipped"
+	}
+	return ""
 }
 
 // inLine admits the releases of a line.
@@ -503,7 +544,8 @@ func (r *planner) rest() error {
 			continue
 		}
 		lines := s.linesTo(all[len(all)-1])
-		if s.Stepwise == "" {
+		steps := s.Stepwise != "" || r.Stepwise
+		if !steps {
 			slices.Reverse(lines) // the newest first, and that is it
 		}
 		for _, line := range lines {
@@ -512,7 +554,7 @@ func (r *planner) rest() error {
 			if err != nil {
 				return err
 			}
-			if stuck == (s.Stepwise != "") {
+			if !steps && !stuck || s.Stepwise != "" && stuck {
 				break
 			}
 		}

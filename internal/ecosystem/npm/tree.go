@@ -243,10 +243,15 @@ func (n *node) parsedVersion() version.Version {
 // prune takes out what no top needs any more, and sets every node's flags.
 func (t *tree) prune() {
 	reached := t.reach(func(_ *node, e edge) bool { return keeps(e) })
-	noDev := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge })
-	noOptional := t.reach(func(_ *node, e edge) bool { return !e.kind.optional() })
-	noBoth := t.reach(func(_ *node, e edge) bool { return e.kind != devEdge && !e.kind.optional() })
-	noPeer := t.reach(func(_ *node, e edge) bool { return !e.kind.peer() })
+	// What lies in an archive is as its dependents are, where it has any.
+	named := t.reachBy(func(*node, edge) bool { return true }, func(*node) bool { return false })
+	over := func(follow func(e edge) bool) map[*node]bool {
+		return t.reachBy(func(_ *node, e edge) bool { return follow(e) }, func(k *node) bool { return !named[k] })
+	}
+	noDev := over(func(e edge) bool { return e.kind != devEdge })
+	noOptional := over(func(e edge) bool { return !e.kind.optional() })
+	noBoth := over(func(e edge) bool { return e.kind != devEdge && !e.kind.optional() })
+	noPeer := over(func(e edge) bool { return !e.kind.peer() })
 	t.walk(func(n *node) {
 		if n.parent != nil && !reached[n] && !n.inBundle {
 			delete(n.parent.kids, n.name)
@@ -265,8 +270,14 @@ func (t *tree) prune() {
 // An optional peer is none: npm takes such packages out, too.
 func keeps(e edge) bool { return e.kind != peerOptionalEdge }
 
-// reach gives the nodes that the root leads to over edges that follow admits.
+// reach gives the nodes that the root leads to over edges that follow admits, and
+// what lies in their archives.
 func (t *tree) reach(follow func(from *node, e edge) bool) map[*node]bool {
+	return t.reachBy(follow, func(*node) bool { return true })
+}
+
+// reachBy is reach with only the packages of archives that bundled admits.
+func (t *tree) reachBy(follow func(from *node, e edge) bool, bundled func(*node) bool) map[*node]bool {
 	reached := map[*node]bool{t.root: true}
 	queue := []*node{t.root}
 	visit := func(n *node) {
@@ -289,7 +300,7 @@ func (t *tree) reach(follow func(from *node, e edge) bool) map[*node]bool {
 			}
 		}
 		for _, k := range n.kids {
-			if k.inBundle {
+			if k.inBundle && bundled(k) {
 				visit(k)
 			}
 		}

@@ -1,0 +1,79 @@
+package route
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// explain says why the moves of a state belong together, and why the leg stands
+// where it does. What was not asked to move is held back, one by one, to see what
+// that runs into.
+func (r *planner) explain(goal Goal, state *State) ([]string, error) {
+	var why []string
+	own := 0 // moves that were to be made by themselves
+	for _, m := range state.Moves {
+		s := r.subject(m.Name)
+		if b, bound := goal.Bounds[m.Name]; s == nil || s.At == nil || bound && b.Newest {
+			own++
+			continue
+		}
+		held := goal
+		held.Bounds = maps.Clone(goal.Bounds)
+		at := s.At
+		held.Bounds[m.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is to stay at %s", m.Name, at)}
+		_, err := r.world.Solve(r.ctx, held)
+		var conflict *solve.Conflict
+		switch {
+		case errors.As(err, &conflict):
+			why = append(why, fmt.Sprintf("%s moves along: %s", m.Name, reasons(conflict, held.Bounds[m.Name].Why)))
+		case err != nil:
+			return nil, err
+		default:
+			why = append(why, fmt.Sprintf("%s could stay at %s, if something else went another way", m.Name, at))
+		}
+	}
+	if own > 1 {
+		text := fmt.Sprintf("%d of the moves are wanted for themselves", own)
+		if r.Few == 0 {
+			text += "; --few makes several legs of them"
+		}
+		why = append(why, text)
+	}
+	if r.place != "" {
+		why = append(why, "in this place: "+r.place)
+	}
+	if len(state.Moves) > 0 {
+		if _, err := r.world.Solve(r.ctx, goal); err != nil { // so that it is the last one again
+			return nil, err
+		}
+	}
+	return why, nil
+}
+
+// reasons are the facts of a proof but for one, in one line.
+func reasons(c *solve.Conflict, but string) string {
+	text := ""
+	for _, s := range c.Proof() {
+		if len(s.From) > 0 || s.Text == but {
+			continue
+		}
+		if text != "" {
+			text += "; "
+		}
+		text += s.Text
+	}
+	return text
+}
+
+// explained is a leg's reasons, where they are asked for.
+func (r *planner) explained(goal Goal, state *State, leg *model.Leg) (err error) {
+	if r.Explain {
+		leg.Why, err = r.explain(goal, state)
+	}
+	return err
+}
