@@ -152,6 +152,9 @@ func (p *Project) runStage(ctx context.Context, s *scratch, part *Part, stage mo
 	case stage.Skip != "":
 		result.Status, result.Why = finding.Skipped, stage.Skip
 		return result, nil
+	case stage.ByHand != "" && !run.Installed(stage.Command[0]):
+		result.Status, result.Why = finding.Skipped, stage.ByHand
+		return result, nil
 	}
 	title := stage.Name
 	if part.Dir != "." {

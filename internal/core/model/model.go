@@ -221,7 +221,10 @@ type Stage struct {
 	Timeout  time.Duration // zero for the default
 	Optional bool          // a failure is reported, but does not fail the verification
 	Skip     string        // why the stage is not run; empty if it is
-	// Refreshes are folders, relative to the project, that the stage writes anew
+	// ByHand says what a person does where the command is not installed; empty if
+	// the stage then fails.
+	ByHand string
+	// Refreshes are files and folders, relative to the project, that the stage writes anew
 	// and that belong to what is committed.
 	Refreshes []string
 }

@@ -170,8 +170,11 @@ func (p *project) tree() *tree {
 		t.tops[m.dir] = top
 		t.setEdges(top, topEdges(m))
 	}
-	if p.lock != nil {
+	switch {
+	case p.lock != nil:
 		t.load(p.lock)
+	case p.foreign != nil:
+		p.foreign.hang(t, p)
 	}
 	for _, m := range p.tops {
 		top := t.tops[m.dir]

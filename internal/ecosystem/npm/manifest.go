@@ -12,9 +12,11 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/yamldoc"
 )
 
 // edgeKind is the group that a dependency was declared in.
@@ -72,7 +74,8 @@ type project struct {
 	lock     *lockfile // nil if there is none
 	lockFile string    // where the lock is or would be
 	once     sync.Once
-	kept     *tree // what locked gives
+	kept     *tree    // what locked gives
+	foreign  *foreign // another client's lock, if there is one and none of npm's
 	// engineStrict is set where the project's own settings forbid what does not run
 	// on the stated Node.js.
 	engineStrict bool
@@ -181,9 +184,10 @@ func readProject(fsys fs.FS, dir string) (*project, error) {
 		if p.lock, err = readLock(fsys, file); err != nil {
 			return nil, err
 		}
-		break
+		return p, nil
 	}
-	return p, nil
+	p.foreign, err = readForeign(fsys, dir)
+	return p, err
 }
 
 // readManifests reads the manifest in dir, its workspace members and the
@@ -238,25 +242,59 @@ func (p *project) addTop(fsys fs.FS, dir string) error {
 	return err
 }
 
-// memberFolders expands the patterns of "workspaces".
-func (p *project) memberFolders(fsys fs.FS) ([]string, error) {
+// memberPattern is a pattern of the folders of workspace members, with the error of
+// one that is wrong.
+type memberPattern struct {
+	text  string
+	fault func(wrong string) error
+}
+
+// memberPatterns are those of "workspaces", and of pnpm's own file for them.
+func (p *project) memberPatterns(fsys fs.FS) (list []memberPattern, err error) {
 	patterns := p.root.doc.Get("workspaces")
 	if patterns != nil && patterns.Kind == '{' {
 		patterns = patterns.Get("packages")
 	}
-	if patterns == nil {
+	if patterns != nil {
+		for _, item := range patterns.Items {
+			list = append(list, memberPattern{item.String(), func(wrong string) error { return p.root.fault(item, wrong) }})
+		}
+		return list, nil
+	}
+	file := path.Join(p.dir, "pnpm-workspace.yaml")
+	src, err := fs.ReadFile(fsys, file)
+	if err != nil {
 		return nil, nil
 	}
+	doc := map[string]yaml.Node{}
+	if err := yamldoc.Decode(file, src, &doc); err != nil {
+		return nil, err
+	}
+	n := doc["packages"]
+	for _, item := range n.Content {
+		list = append(list, memberPattern{item.Value, func(wrong string) error {
+			return &model.Fault{Doing: "reading the workspace", File: file, Line: item.Line, Col: item.Column, Wrong: wrong}
+		}})
+	}
+	return list, nil
+}
+
+// memberFolders expands the patterns of workspace members.
+func (p *project) memberFolders(fsys fs.FS) ([]string, error) {
+	patterns, err := p.memberPatterns(fsys)
+	if err != nil || len(patterns) == 0 {
+		return nil, err
+	}
 	found := map[string]bool{}
-	for _, item := range patterns.Items {
-		pattern, negated := strings.CutPrefix(item.String(), "!")
+	for _, item := range patterns {
+		pattern, negated := strings.CutPrefix(item.text, "!")
 		pattern = path.Join(p.dir, pattern)
-		if pattern == ".." || strings.HasPrefix(pattern, "../") || strings.HasPrefix(item.String(), "/") {
-			return nil, p.root.fault(item, fmt.Sprintf("the workspace %q leads outside the project", item.String()))
+		if pattern == ".." || strings.HasPrefix(pattern, "../") || strings.HasPrefix(item.text, "/") {
+			return nil, item.fault(fmt.Sprintf("the workspace %q leads outside the project", item.text))
 		}
 		files, err := doublestar.Glob(fsys, path.Join(pattern, "package.json"))
 		if err != nil {
-			return nil, p.root.fault(item, fmt.Sprintf("the workspace pattern %q: %v", item.String(), err))
+			return nil, item.fault(fmt.Sprintf("the workspace pattern %q: %v", item.text, err))
 		}
 		for _, file := range files {
 			if folder := path.Dir(file); folder != p.dir && !strings.Contains(folder, "node_modules") {
@@ -279,8 +317,12 @@ func (p *project) component() *model.Component {
 	c := &model.Component{
 		Ecosystem: Name, Dir: p.dir, Name: p.root.name, Manifest: p.root.file, Detail: p,
 	}
-	if p.lock != nil {
+	switch {
+	case p.lock != nil:
 		c.Lock = p.lockFile
+	case p.foreign != nil:
+		c.Lock = p.foreign.file
+		c.Notes = append(c.Notes, fmt.Sprintf("%s is %s's: it is read, and %s brings it up to date in the fetch stage", p.foreign.file, p.foreign.client, p.foreign.client))
 	}
 	tree := p.locked()
 	for _, m := range p.manifests() {

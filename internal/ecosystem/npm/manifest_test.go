@@ -199,7 +199,7 @@ func TestRestated(t *testing.T) {
 		{"latest", prodEdge, "2.5.0", "latest"},
 	} {
 		d := dependency{kind: c.kind, spec: readSpec("left", c.value)}
-		assert.Equal(t, c.want, restated(d, c.to), "%s to %s", c.value, c.to)
+		assert.Equal(t, c.want, restated(d, c.to, false), "%s to %s", c.value, c.to)
 	}
 }
 

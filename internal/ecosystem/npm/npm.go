@@ -82,14 +82,19 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir stri
 // and test.
 func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	p := c.Detail.(*project)
-	fetch := []string{"npm", "ci", "--no-audit", "--no-fund"}
-	if p.lock == nil {
-		fetch = []string{"npm", "install", "--no-audit", "--no-fund", "--no-package-lock"}
+	fetch := model.Stage{Name: "fetch", Dir: c.Dir, Command: []string{"npm", "ci", "--no-audit", "--no-fund"}}
+	run, byHand := []string{"npm", "run", "--silent"}, ""
+	switch {
+	case p.foreign != nil:
+		fetch.Command, fetch.Refreshes, fetch.ByHand = p.foreign.fetch, []string{p.foreign.file}, p.foreign.byHand()
+		run, byHand = []string{p.foreign.client, "run"}, p.foreign.client+" is not installed here"
+	case p.lock == nil:
+		fetch.Command = []string{"npm", "install", "--no-audit", "--no-fund", "--no-package-lock"}
 	}
-	stages := []model.Stage{{Name: "fetch", Dir: c.Dir, Command: fetch}}
+	stages := []model.Stage{fetch}
 	scripts := p.root.doc.Get("scripts")
 	for _, name := range []string{"build", "test"} {
-		stage := model.Stage{Name: name, Dir: c.Dir, Command: []string{"npm", "run", "--silent", name}}
+		stage := model.Stage{Name: name, Dir: c.Dir, Command: append(slices.Clone(run), name), ByHand: byHand}
 		if scripts.Get(name) == nil {
 			stage.Skip = "package.json has no script of this name"
 		}

@@ -19,9 +19,10 @@ func parseOwn(src []byte) (*jsondoc.Value, error) { return jsondoc.Parse("packag
 // restated is the range that a dependency gets when it is at a version: the
 // one it has if that contains the version. A range for peers is widened, not
 // moved, since others rely on what it admits.
-func restated(d dependency, to string) string {
+// With anew, a range that has the version says so, too.
+func restated(d dependency, to string, anew bool) string {
 	v, err := parseVersion(to)
-	if err != nil || d.spec.rng == nil || d.spec.rng.Contains(v) {
+	if err != nil || d.spec.rng == nil || d.spec.rng.Contains(v) && (!anew || d.kind.peer()) {
 		return d.spec.text
 	}
 	if d.kind.peer() {
@@ -44,7 +45,7 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 				continue
 			}
 			was := s.was[wishKey{top, d.name}]
-			rng := restated(d, w.rel.text)
+			rng := restated(d, w.rel.text, s.p.foreign != nil && was != w.rel.text)
 			if rng != d.spec.text {
 				splices = append(splices, model.Splice{Site: d.site, New: rng})
 				// npm wants an override of a requirement to say what that says.
@@ -91,6 +92,22 @@ func (s *resolver) reread(texts map[string][]byte) (map[*node]*manifest, error) 
 		tops[s.t.tops[m.dir]] = moved
 	}
 	return tops, nil
+}
+
+// foreignOutcome is the manifests alone: the lock is another client's, which finds
+// what is below the requirements.
+func (s *resolver) foreignOutcome(texts map[string][]byte, moves []model.Move) *ecosystem.Outcome {
+	o := &ecosystem.Outcome{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
+	for _, m := range s.p.manifests() {
+		if text := texts[m.file]; !bytes.Equal(text, m.src) {
+			o.Edits = append(o.Edits, model.FileEdit{File: m.file, Old: m.src, New: text})
+		}
+	}
+	f := s.p.foreign
+	if _, err := s.reg.around.Ask(s.ctx, f.client, "--version"); err != nil && len(o.Edits) > 0 {
+		o.Notices = append(o.Notices, f.byHand())
+	}
+	return o
 }
 
 func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, moves []model.Move) (*ecosystem.Outcome, error) {

@@ -10,6 +10,9 @@ import (
 // run.
 func (Ecosystem) Packages(c *model.Component) []model.Package {
 	p := c.Detail.(*project)
+	if p.foreign != nil {
+		return p.foreignPackages(c)
+	}
 	if p.lock == nil {
 		return nil
 	}
@@ -17,6 +20,26 @@ func (Ecosystem) Packages(c *model.Component) []model.Package {
 	f.from(p, false)
 	f.from(p, true)
 	return f.all
+}
+
+// foreignPackages are the packages that another client's lock names. What leads to
+// those that no manifest requires is not told.
+func (p *project) foreignPackages(c *model.Component) []model.Package {
+	var all []model.Package
+	direct := map[foreignPackage]bool{}
+	for _, r := range c.Requirements {
+		key := foreignPackage{name: r.Subject.Name, version: r.Locked}
+		if r.Locked != "" && !direct[key] {
+			direct[key] = true
+			all = append(all, model.Package{Subject: r.Subject, Version: r.Locked, Site: r.Site})
+		}
+	}
+	for _, f := range p.foreign.packages {
+		if !direct[foreignPackage{name: f.name, version: f.version}] {
+			all = append(all, model.Package{Subject: model.Subject{Kind: Name, Name: f.name}, Version: f.version, Site: model.Site{File: p.foreign.file, Line: f.line}})
+		}
+	}
+	return all
 }
 
 // packageFinder walks along the edges of a tree.

@@ -82,6 +82,9 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	if err != nil {
 		return nil, err
 	}
+	if s.p.foreign != nil {
+		return s.foreignOutcome(texts, moves), nil
+	}
 	tops, err := s.reread(texts)
 	if err != nil {
 		return nil, err
@@ -148,7 +151,7 @@ func (s *resolver) prepare() error {
 				s.was[wishKey{top, d.name}] = to.target().version
 			}
 			if s.p.lock == nil {
-				continue
+				continue // another client's lock is for that client to compare
 			}
 			e := edge{d.name, d.kind, d.spec}
 			if !meets(e, to) {
@@ -173,6 +176,8 @@ func (s *resolver) prepare() error {
 		}
 	}
 	switch {
+	case s.p.foreign != nil:
+		s.reg.load(s.ctx, names)
 	case s.p.lock == nil:
 		s.reg.crawl(s.ctx, edges)
 	case s.p.lock.version == 1:

@@ -20,6 +20,7 @@ const (
 	specGit
 	specURL
 	specWorkspace // "workspace:^", which other npm-protocol clients write
+	specCatalog   // "catalog:", likewise
 )
 
 // fixedBecause says why a requirement of some kind cannot be moved by version.
@@ -29,6 +30,7 @@ var fixedBecause = map[specKind]string{
 	specGit:       "git source",
 	specURL:       "archive at a URL",
 	specWorkspace: "workspace member",
+	specCatalog:   "version in a catalog",
 }
 
 // spec is the value of a dependency, taken apart.
@@ -64,6 +66,8 @@ func readSpec(name, value string) spec {
 	switch {
 	case strings.HasPrefix(s.text, "workspace:"):
 		s.kind = specWorkspace
+	case strings.HasPrefix(s.text, "catalog:"):
+		s.kind = specCatalog
 	case isFileSpec(s.text):
 		s.kind = specFile
 	case hasAnyPrefix(s.text, gitPrefixes) || strings.Contains(s.text, "://") && strings.HasSuffix(strings.SplitN(s.text, "#", 2)[0], ".git"):

@@ -218,7 +218,7 @@ func meets(e edge, to *node) bool {
 		return to.linkTo != nil || strings.HasPrefix(to.resolved, "file:")
 	case specGit:
 		return strings.HasPrefix(to.resolved, "git")
-	case specURL, specWorkspace, specTag:
+	case specURL, specWorkspace, specCatalog, specTag:
 		return true
 	}
 	if t.pkgName != e.spec.name {

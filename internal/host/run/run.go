@@ -37,6 +37,12 @@ var ErrMissing = errors.New("is not installed, or not on the PATH")
 // grace is how long a program may take to end after it was asked to.
 const grace = 5 * time.Second
 
+// Installed tells whether a program can be started by its name.
+func Installed(program string) bool {
+	_, err := exec.LookPath(program)
+	return err == nil
+}
+
 // Run runs a program to its end. A program that fails is no error; one that
 // cannot be started is, and so is a cancelled ctx.
 func Run(ctx context.Context, c Command) (Result, error) {

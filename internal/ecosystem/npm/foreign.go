@@ -1,0 +1,267 @@
+package npm
+
+import (
+	"bytes"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/core/yamldoc"
+)
+
+// foreign is the lock of another client of the npm protocol, as far as it tells
+// what is locked. It is that client which writes it.
+type foreign struct {
+	client   string // its command
+	file     string
+	packages []foreignPackage
+	// direct gives the version of a requirement by the folder of its manifest, its
+	// name and its value there; "" if the lock does not tell.
+	direct func(dir, name, value string) string
+	fetch  []string // the command that installs, and brings the lock up to date
+}
+
+// foreignPackage is a package that a lock names.
+type foreignPackage struct {
+	name, version string
+	line          int
+}
+
+// readForeign reads the lock of another client in dir; nil if there is none.
+func readForeign(fsys fs.FS, dir string) (*foreign, error) {
+	for _, kind := range []struct {
+		name string
+		read func(f *foreign, src []byte) error
+	}{{"yarn.lock", (*foreign).readYarn}, {"pnpm-lock.yaml", (*foreign).readPNPM}} {
+		f := &foreign{file: path.Join(dir, kind.name)}
+		src, err := fs.ReadFile(fsys, f.file)
+		if err != nil {
+			continue
+		}
+		if err := kind.read(f, src); err != nil {
+			return nil, err
+		}
+		slices.SortStableFunc(f.packages, func(a, b foreignPackage) int { return collate(a.name+"@"+a.version, b.name+"@"+b.version) })
+		f.packages = slices.CompactFunc(f.packages, func(a, b foreignPackage) bool { return a.name == b.name && a.version == b.version })
+		return f, nil
+	}
+	return nil, nil
+}
+
+// readYarn reads a yarn.lock of either generation. The first is a form of its own:
+// names with ranges, a colon, and indented fields; the second is YAML with
+// "__metadata", the ranges of which name their protocol.
+func (f *foreign) readYarn(src []byte) error {
+	f.client, f.fetch = "yarn", []string{"yarn", "install", "--non-interactive"}
+	entries := map[string]string{}
+	note := func(key, locked string, line int) {
+		name := ""
+		for _, text := range strings.Split(key, ",") {
+			var own, value string
+			own, name, value = yarnDescriptor(strings.Trim(strings.TrimSpace(text), `"`))
+			entries[own+"@"+value] = locked
+			if own == name {
+				entries[own+"@"+strings.TrimPrefix(value, "npm:")] = locked
+			}
+		}
+		if checkName(name) == nil && locked != "" {
+			f.packages = append(f.packages, foreignPackage{name, locked, line})
+		}
+	}
+	f.direct = func(_, name, value string) string { return entries[name+"@"+value] }
+	if bytes.Contains(src, []byte("__metadata:")) {
+		f.fetch = []string{"yarn", "install", "--no-immutable"}
+		doc := map[string]yaml.Node{}
+		if err := yamldoc.Decode(f.file, src, &doc); err != nil {
+			return err
+		}
+		for key, n := range doc {
+			var entry struct{ Version, LinkType string }
+			if key == "__metadata" || n.Decode(&entry) != nil || strings.Contains(key, "@workspace:") {
+				continue
+			}
+			note(key, entry.Version, n.Line-1)
+		}
+		return nil
+	}
+	key, keyLine := "", 0
+	line := 0
+	for text := range strings.Lines(string(src)) {
+		line++
+		trimmed := strings.TrimSpace(text)
+		switch {
+		case trimmed == "" || trimmed[0] == '#':
+		case text[0] != ' ' && text[0] != '\t':
+			k, ok := strings.CutSuffix(trimmed, ":")
+			if !ok {
+				return &model.Fault{Doing: "reading the lock", File: f.file, Line: line, Wrong: "this is no entry of a yarn.lock", Next: "let yarn write it anew"}
+			}
+			key, keyLine = k, line
+		case key != "" && strings.HasPrefix(trimmed, "version "):
+			note(key, strings.Trim(trimmed[len("version "):], `"`), keyLine)
+			key = ""
+		}
+	}
+	return nil
+}
+
+// yarnDescriptor takes "left@^1.0.0", "left@npm:^1.0.0" or the alias
+// "port@npm:left@^1.0.0" apart: what it is called, the package, and the value.
+func yarnDescriptor(text string) (own, name, value string) {
+	at := strings.Index(text[min(1, len(text)):], "@") + 1
+	if at <= 0 {
+		return text, text, ""
+	}
+	own, value = text[:at], text[at+1:]
+	if of := strings.TrimPrefix(value, "npm:"); of != value {
+		if end := strings.Index(of[min(1, len(of)):], "@") + 1; end > 0 {
+			return own, of[:end], value
+		}
+	}
+	return own, own, value
+}
+
+// pnpmImporter is what a pnpm-lock.yaml says of one manifest.
+type pnpmImporter struct {
+	Dependencies map[string]yaml.Node `yaml:"dependencies"`
+	Dev          map[string]yaml.Node `yaml:"devDependencies"`
+	Optional     map[string]yaml.Node `yaml:"optionalDependencies"`
+}
+
+// readPNPM reads a pnpm-lock.yaml of the versions 5, 6 or 9.
+func (f *foreign) readPNPM(src []byte) error {
+	f.client, f.fetch = "pnpm", []string{"pnpm", "install", "--no-frozen-lockfile"}
+	doc := map[string]yaml.Node{}
+	if err := yamldoc.Decode(f.file, src, &doc); err != nil {
+		return err
+	}
+	var lock struct {
+		Importers map[string]pnpmImporter `yaml:"importers"`
+		Packages  map[string]yaml.Node    `yaml:"packages"`
+	}
+	decode := func(key string, into any) error {
+		n, ok := doc[key]
+		if !ok {
+			return nil
+		}
+		if err := n.Decode(into); err != nil {
+			return &model.Fault{Doing: "reading the lock", File: f.file, Line: n.Line, Wrong: err.Error(), Next: "let pnpm write it anew"}
+		}
+		return nil
+	}
+	var alone pnpmImporter
+	for key, into := range map[string]any{
+		"importers": &lock.Importers, "packages": &lock.Packages,
+		"dependencies": &alone.Dependencies, "devDependencies": &alone.Dev, "optionalDependencies": &alone.Optional,
+	} {
+		if err := decode(key, into); err != nil {
+			return err
+		}
+	}
+	if lock.Importers == nil {
+		lock.Importers = map[string]pnpmImporter{".": alone}
+	}
+	for key, n := range lock.Packages {
+		if name, version, ok := pnpmPackage(key); ok {
+			f.packages = append(f.packages, foreignPackage{name, version, n.Line - 1})
+		}
+	}
+	base := path.Dir(f.file)
+	f.direct = func(dir, name, _ string) string {
+		i := lock.Importers[cmpDot(relative(base, dir))]
+		for _, group := range []map[string]yaml.Node{i.Dependencies, i.Dev, i.Optional} {
+			n, ok := group[name]
+			if !ok {
+				continue
+			}
+			var entry struct{ Version string }
+			text := n.Value
+			if n.Kind == yaml.MappingNode && n.Decode(&entry) == nil {
+				text = entry.Version
+			}
+			if _, version, ok := pnpmPackage(text); ok { // of an alias: "lodash@4.17.21", "/lodash/4.17.21"
+				return version
+			}
+			return pnpmVersion(text)
+		}
+		return ""
+	}
+	return nil
+}
+
+func cmpDot(dir string) string {
+	if dir == "" {
+		return "."
+	}
+	return dir
+}
+
+// pnpmVersion is a version without what it stands beside: "1.0.0(left@2.0.0)", and
+// up to version 5 of the form, "1.0.0_left@2.0.0".
+func pnpmVersion(text string) string {
+	text, _, _ = strings.Cut(text, "(")
+	text, _, _ = strings.Cut(text, "_")
+	return text
+}
+
+// pnpmPackage takes the key of a package apart: "/left/1.0.0", "/left@1.0.0" or
+// "left@1.0.0", with what it stands beside.
+func pnpmPackage(key string) (name, version string, ok bool) {
+	text, _, _ := strings.Cut(key, "(")
+	rest, rooted := strings.CutPrefix(text, "/")
+	at := strings.LastIndex(rest, "@")
+	if at <= 0 && rooted { // version 5
+		at = strings.LastIndex(rest, "/")
+	} else if rooted && strings.Contains(rest[:max(at, 0)], "_") {
+		at = strings.LastIndex(rest[:strings.Index(rest, "_")], "/")
+	}
+	if at <= 0 {
+		return "", "", false
+	}
+	name, version = rest[:at], pnpmVersion(rest[at+1:])
+	if _, err := parseVersion(version); err != nil || checkName(name) != nil {
+		return "", "", false
+	}
+	return name, version, true
+}
+
+// hang puts what the lock tells of the manifests' requirements into the tree.
+func (f *foreign) hang(t *tree, p *project) {
+	for _, m := range p.manifests() {
+		top := t.tops[m.dir]
+		for _, d := range m.dependencies {
+			value := d.spec.text
+			if d.spec.prefix > 0 {
+				value = "npm:" + d.spec.name + "@" + d.spec.text
+			}
+			locked := f.direct(m.dir, d.name, value)
+			if v, err := parseVersion(locked); d.spec.rng != nil && (err != nil || !d.spec.rng.Contains(v)) {
+				locked = atLeast(d.spec.rng)
+			}
+			if locked != "" && top.kids[d.name] == nil && !p.isMember(d.name) {
+				n := t.add(top, d.name)
+				n.pkgName, n.version = d.spec.name, locked
+			}
+		}
+	}
+}
+
+// atLeast is the version that a range begins with, which stands for what will be
+// locked once the client has seen the range.
+func atLeast(rng version.Range) string {
+	if bounds := version.Bounds(version.NPM{}, rng); len(bounds) > 0 {
+		return bounds[0].String()
+	}
+	return ""
+}
+
+// byHand is what a person does where the client is not installed.
+func (f *foreign) byHand() string {
+	return fmt.Sprintf("%s is not installed here: run %s yourself, and commit %s with the leg", f.client, strings.Join(f.fetch, " "), path.Base(f.file))
+}
