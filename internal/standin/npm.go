@@ -59,7 +59,11 @@ func (h *history) document(base string) map[string]any {
 		if r.Deprecated != "" {
 			m["deprecated"] = r.Deprecated
 		}
-		m["dist"] = map[string]any{"tarball": base + h.Name + "/-/" + h.archiveName(r), "integrity": r.integrity}
+		dist := map[string]any{"tarball": base + h.Name + "/-/" + h.archiveName(r), "integrity": r.integrity}
+		if r.Attested {
+			dist["attestations"] = map[string]any{"provenance": map[string]string{"predicateType": "https://slsa.dev/provenance/v1"}}
+		}
+		m["dist"] = dist
 		versions[r.Version] = m
 		if !r.Published.IsZero() {
 			times[r.Version] = r.Published.UTC().Format(time.RFC3339)

@@ -42,6 +42,7 @@ type Release struct {
 	Published            time.Time                 `yaml:"published"`
 	Source               string                    `yaml:"source"` // a folder beside the file; empty for a package that only tells its version
 	Deprecated           string                    `yaml:"deprecated"`
+	Attested             bool                      `yaml:"attested"` // its provenance is attested
 	Dependencies         map[string]string         `yaml:"dependencies"`
 	OptionalDependencies map[string]string         `yaml:"optionalDependencies"`
 	PeerDependencies     map[string]string         `yaml:"peerDependencies"`

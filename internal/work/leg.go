@@ -147,11 +147,13 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		bounds[m.Name] = route.Bound{
 			Allow: func(v version.Version) bool { return v.Compare(to) == 0 },
 			Why:   fmt.Sprintf("leg %s moves %s to %s", a.leg.ID, m.Name, m.To),
+			// Who may stay behind does so only where it has to.
+			Newest: slices.Contains(a.leg.Apart, m.Name),
 		}
 		because[m.Name] = m.Because
 		first = append(first, m.Name)
 	}
-	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Dedupe: a.leg.Dedupe}
+	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Dedupe: a.leg.Dedupe, Apart: a.leg.Apart}
 	for _, o := range a.leg.Overrides {
 		goal.Overrides = append(goal.Overrides, model.Override(o))
 	}

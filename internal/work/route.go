@@ -37,6 +37,7 @@ type RouteOptions struct {
 	Stepwise  bool     // through every major
 	Explain   bool     // legs say why they are as they are
 	LeaveOut  []string // folders of components, and packages, that the route does not touch
+	Apart     []string // names that members of a workspace may have at versions of their own
 	Dedupe    bool     // at last, as few copies of packages as there can be
 	Override  []string // OF:NAME or OF:NAME@RANGE; what packages get of others, whatever they ask for
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
@@ -319,7 +320,7 @@ func (p *Project) knownNames(ctx context.Context, wishes []destination, holds []
 }
 
 func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []destination, reach version.Reach, opt RouteOptions) (legs []model.Leg, notices []string, err error) {
-	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown, Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain}
+	plan := &route.Plan{Component: part.Dir, Order: part.eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown, Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err
 	}

@@ -36,6 +36,7 @@ type fileLeg struct {
 	Carried   []string       `yaml:"carried,omitempty"`
 	Overrides []fileOverride `yaml:"overrides,omitempty"`
 	Steps     []fileStep     `yaml:"steps,omitempty"`
+	Apart     []string       `yaml:"apart,omitempty"`  // names that members of a workspace may have at versions of their own
 	Dedupe    bool           `yaml:"dedupe,omitempty"` // it leaves as few copies of packages as there can be
 	Fixes     bool           `yaml:"fixes,omitempty"`  // it avoids what has known vulnerabilities
 }
@@ -99,7 +100,7 @@ func (p *Project) writeRoute(r *model.Route, previews []string) error {
 		f.AsOf = r.AsOf.UTC().Format(time.RFC3339)
 	}
 	for _, leg := range r.Legs {
-		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component, Fixes: leg.Fixes, Dedupe: leg.Dedupe}
+		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component, Fixes: leg.Fixes, Dedupe: leg.Dedupe, Apart: leg.Apart}
 		for _, m := range leg.Moves {
 			l.Moves = append(l.Moves, fileMove{m.Name, m.Becomes, m.From, m.To, m.Range, m.Because, m.Wants})
 		}

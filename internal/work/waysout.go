@@ -59,6 +59,7 @@ const (
 	costRaise   = 30
 	costWiden   = 35 // a requirement goes outside of what its manifest asks for
 	costRelease = 40 // something that was held moves
+	costApart   = 45 // members of a workspace are at several versions
 	costBecome  = 50 // a requirement goes on as another package
 	costDown    = 60
 	costAgainst = 70 // a package is used with what it says it cannot do with
@@ -75,7 +76,8 @@ type relaxation struct {
 	from   string // where that is
 	relax  func(g *route.Goal)
 	take   func(p *Project, o *RouteOptions, to string)
-	try    func(on bool) // what must be set besides the goal while it is tried; nil for nothing
+	low    version.Version // below which it goes down; nil for what cannot
+	try    func(on bool)   // what must be set besides the goal while it is tried; nil for nothing
 }
 
 // maxTrials bounds how many relaxations, and pairs of them, are tried.
@@ -172,7 +174,7 @@ func (f *wayFinder) together(ctx context.Context, all []relaxation, alone map[in
 // goes tells whether there is a solution with changes.
 func (f *wayFinder) goes(ctx context.Context, set []relaxation) (bool, error) {
 	_, err := f.solve(ctx, set)
-	if _, ok := conflictOf(err); ok {
+	if _, ok := conflictOf(err); ok || isFound(err) {
 		return false, nil
 	}
 	return err == nil, err
@@ -220,7 +222,7 @@ func (f *wayFinder) meet(c *solve.Conflict) {
 
 // goal is what was asked for, all at once.
 func (f *wayFinder) goal() route.Goal {
-	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Overrides: slices.Clone(f.plan.Overrides)}
+	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart)}
 	for _, moved := range f.plan.Subjects {
 		s := f.subject(moved.Name)
 		if s == nil || !s.Held || s.At == nil {
@@ -260,6 +262,11 @@ func (f *wayFinder) relaxations() []relaxation {
 			if !asked(name) && !s.Held && !s.Runtime {
 				all = append(all, f.down(s))
 			}
+		}
+	}
+	for _, wish := range f.plan.Wishes {
+		if s := f.subject(wish.Name); s != nil && s.At != nil && len(f.part.Find(wish.Name)) > 1 {
+			all = append(all, f.apart(wish, s))
 		}
 	}
 	for _, pair := range f.asks {
@@ -367,12 +374,29 @@ func (f *wayFinder) down(s *route.Subject) relaxation {
 // manifest asks for.
 func (f *wayFinder) widen(s *route.Subject) relaxation {
 	asks := f.part.Find(s.Name)[0]
+	var low version.Version
+	if rng, err := f.order.ParseRange(asks.Range); err == nil {
+		if bounds := version.Bounds(f.order, rng); len(bounds) > 0 {
+			low = bounds[0]
+		}
+	}
 	return relaxation{
+		low:  low,
 		text: fmt.Sprintf("ask for another %s than %s, which is then %%s (%s)", s.Name, asks.Range, asks.Site), option: "--to " + s.Name + "@%s", cost: costWiden, about: s.Name,
 		relax: func(g *route.Goal) {
 			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.Name + " may be at any version"}
 		},
 		take: func(_ *Project, o *RouteOptions, to string) { o.To = append(o.To, s.Name+"@"+to) },
+	}
+}
+
+// apart leaves members of a workspace behind which cannot go along.
+func (f *wayFinder) apart(wish route.Wish, s *route.Subject) relaxation {
+	return relaxation{
+		text: "let those stay behind that cannot go along, and have a " + wish.Name + " of their own; the others go to %s", option: "--apart " + wish.Name, cost: costApart, about: wish.Name, from: s.At.String(),
+		risk:  "two versions of it are in use in one workspace",
+		relax: func(g *route.Goal) { g.Apart = append(g.Apart, wish.Name) },
+		take:  func(_ *Project, o *RouteOptions, _ string) { o.Apart = append(o.Apart, wish.Name) },
 	}
 }
 
@@ -384,7 +408,7 @@ func (f *wayFinder) override(of, name string) *relaxation {
 	}
 	return &relaxation{
 		text: fmt.Sprintf("let %s have the project's own %s, whatever it asks for", of, name), option: "--override " + of + ":" + name, cost: costAgainst,
-		risk:  of + " was not made for that; nothing but your tests tells whether it works",
+		risk:  "it was not made for that; nothing but your tests tells whether it works",
 		relax: func(g *route.Goal) { g.Overrides = append(g.Overrides, model.Override{Of: of, Name: name}) },
 		take:  func(_ *Project, o *RouteOptions, _ string) { o.Override = append(o.Override, of+":"+name) },
 	}
@@ -435,6 +459,9 @@ func (f *wayFinder) try(ctx context.Context, relaxations ...relaxation) (bool, e
 		f.meet(c)
 		return false, nil
 	}
+	if isFound(err) {
+		return false, nil // something below the requirements does not go together
+	}
 	if err != nil {
 		return false, err
 	}
@@ -465,7 +492,10 @@ func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.Sta
 		}
 		text = strings.Replace(text, "%s", to[i], 1)
 		texts, options = append(texts, text), append(options, strings.Replace(option, "%s", shown, 1))
-		if x.risk != "" {
+		if v, err := f.order.Parse(to[i]); err == nil && x.low != nil && v.Compare(x.low) < 0 {
+			x.risk, x.cost = "it is older than what is asked for now", x.cost+costDown
+		}
+		if x.risk != "" && !slices.Contains(risks, x.risk) {
 			risks = append(risks, x.risk)
 		}
 		way.Cost += x.cost

@@ -201,6 +201,7 @@ type Leg struct {
 	Notes     []string
 	Why       []string // why its moves belong together, and why it stands where it does
 	Fixes     bool     // it avoids what has known vulnerabilities
+	Apart     []string // names that members of a workspace may have at versions of their own
 	Dedupe    bool     // it leaves as few copies of packages as there can be
 }
 

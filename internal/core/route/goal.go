@@ -63,6 +63,9 @@ type Goal struct {
 	// Avoid tells which versions of packages below the requirements are not to be
 	// taken, nor kept, where there are others; nil for none.
 	Avoid func(name, version string) bool
+	// Apart are names that members of a workspace may have at versions of their own.
+	// A bound then leaves a member where it is if it cannot go along.
+	Apart []string
 	// Dedupe asks for as few copies of packages below the requirements as there
 	// can be.
 	Dedupe bool

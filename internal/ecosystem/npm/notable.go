@@ -102,6 +102,11 @@ func (s *resolver) notable() []string {
 		if now.script != nil && was.script == nil && was.highest.body != nil {
 			say(now.script, "%s %s runs a script when it is installed, which %s did not", name, now.script.version, was.highest.version)
 		}
+		if rel := now.highest.from; rel != nil && !rel.Attested {
+			if old := rel.pkg.find(was.highest.version); old != nil && old.Attested {
+				say(now.highest, "%s %s does not attest its provenance, which %s did", name, rel.text, old.text)
+			}
+		}
 		if fresh := added(was.licences, now.licences); len(fresh) > 0 && len(was.licences) > 0 {
 			say(now.highest, "%s changes its licence from %s to %s", name, strings.Join(was.licences, ", "), strings.Join(fresh, ", "))
 		}

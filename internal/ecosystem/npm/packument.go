@@ -15,7 +15,7 @@ import (
 )
 
 // compactForm names the form below; a change of it must change the name.
-const compactForm = "npm-package/3"
+const compactForm = "npm-package/4"
 
 // compactPackage is what is kept of a package document: what resolving and
 // lock writing need, and nothing else.
@@ -37,8 +37,9 @@ type compactRelease struct {
 	Integrity  string
 	Tarball    string // empty for the usual place
 	Deprecated string
-	Body       int // index into Bodies
-	Terms      int // index into Terms
+	Body       int  // index into Bodies
+	Terms      int  // index into Terms
+	Attested   bool // its provenance is attested
 }
 
 // terms are what a release asks of its surroundings. They stand apart from the
@@ -146,6 +147,8 @@ type rawRelease struct {
 		Integrity string `json:"integrity"`
 		Shasum    string `json:"shasum"`
 		Tarball   string `json:"tarball"`
+		// Attestations are of where and how the archive was built (in-toto, SLSA).
+		Attestations jsontext.Value `json:"attestations"`
 	} `json:"dist"`
 }
 
@@ -330,6 +333,7 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
 			continue // one odd version must not hide the others
 		}
 		release.Integrity, release.Tarball = raw.Dist.Integrity, raw.Dist.Tarball
+		release.Attested = raw.Dist.Attestations.Kind() == '{'
 		if release.Tarball == usualTarball(p.Base, p.Name, release.Version) {
 			release.Tarball = ""
 		}

@@ -12,7 +12,7 @@ import (
 // meet solves the small problem of a package in level and its peers: those
 // that are in level stay, others may be placed there too. It gives what is to
 // be placed.
-func (b *builder) meet(level *node, e edge, p *pkg, rel *release) (map[string]*release, error) {
+func (b *builder) meet(level *node, e edge, p *pkg, rel *release, in scope) (map[string]*release, error) {
 	problem := &solve.Problem{}
 	var wishes []*wish
 	byName := map[string]*wish{}
@@ -38,7 +38,7 @@ func (b *builder) meet(level *node, e edge, p *pkg, rel *release) (map[string]*r
 	problem.Require(first.id, problem.Pick(first.id, func(i int) bool { return ok[i] && (rel == nil || rel.index == i) }), stated)
 	problem.Expand = func(id solve.ID, candidate int) error {
 		w := wishes[id]
-		for _, pe := range bodyEdges(w.pkg.releases[candidate].body(), nil) {
+		for _, pe := range bodyEdges(w.pkg.releases[candidate].body(), in) {
 			if pe.kind != peerEdge {
 				continue // optional peers bring nothing in
 			}

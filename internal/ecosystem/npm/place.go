@@ -195,7 +195,7 @@ func (b *builder) provide(n *node, e edge) error {
 			return nil
 		}
 	}
-	if own := n.kids[e.name]; own != nil && own.linkTo == nil && !own.pinned && !own.inBundle && b.peersMet(best, n) {
+	if own := n.kids[e.name]; own != nil && own.linkTo == nil && !own.pinned && !own.inBundle && b.peersMet(best, n, n.kidScope(e)) {
 		// Who is below n and got it from there can have a copy further down.
 		b.become(own, best, n.kidScope(e))
 		return nil
@@ -278,7 +278,7 @@ func (b *builder) replace(at *node, p *pkg, n *node, e edge) bool {
 	if rel == nil || rel.text == at.version {
 		return false
 	}
-	if !b.peersMet(rel, at.parent) {
+	if !b.peersMet(rel, at.parent, n.kidScope(e)) {
 		return false
 	}
 	b.become(at, rel, n.kidScope(e))
@@ -292,8 +292,8 @@ const maxReplaced = 20
 
 // peersMet tells whether all peers that a release must meet are there already
 // for something placed in level. Optional peers are seen to in the end.
-func (b *builder) peersMet(rel *release, level *node) bool {
-	for _, e := range bodyEdges(rel.body(), nil) {
+func (b *builder) peersMet(rel *release, level *node, in scope) bool {
+	for _, e := range bodyEdges(rel.body(), in) {
 		if e.kind == peerEdge && !meets(e, level.resolve(e.name)) {
 			return false
 		}
@@ -304,8 +304,8 @@ func (b *builder) peersMet(rel *release, level *node) bool {
 // wronglyMet tells whether a release placed in level would meet, as an optional
 // peer, another version than it can do with, which has to stay there. Further down
 // there may be the right one.
-func wronglyMet(rel *release, level *node) bool {
-	for _, e := range bodyEdges(rel.body(), nil) {
+func wronglyMet(rel *release, level *node, in scope) bool {
+	for _, e := range bodyEdges(rel.body(), in) {
 		at := level.resolve(e.name)
 		if e.kind == peerOptionalEdge && at != nil && (at.pinned || at.linkTo != nil) && !meets(e, at) {
 			return true
@@ -321,13 +321,14 @@ func (b *builder) placeSet(level, n *node, e edge, p *pkg, rel *release) bool {
 	if level != n && b.evicted[kidLoc(level, e.name)] >= maxReturns {
 		return false
 	}
-	if level != n && rel != nil && wronglyMet(rel, level) {
+	in := n.kidScope(e)
+	if level != n && rel != nil && wronglyMet(rel, level, in) {
 		return false
 	}
 	set := map[string]*release{e.name: rel}
-	if rel == nil || !b.reg.settings.on("legacy-peer-deps") && len(rel.body().Peers) > 0 && !b.peersMet(rel, level) {
+	if rel == nil || !b.reg.settings.on("legacy-peer-deps") && len(rel.body().Peers) > 0 && !b.peersMet(rel, level, in) {
 		var err error
-		if set, err = b.meet(level, e, p, rel); err != nil {
+		if set, err = b.meet(level, e, p, rel, in); err != nil {
 			return false
 		}
 	}
@@ -339,7 +340,7 @@ func (b *builder) placeSet(level, n *node, e edge, p *pkg, rel *release) bool {
 		}
 	}
 	for _, name := range collated(set) {
-		b.become(b.t.add(level, name), set[name], n.kidScope(e))
+		b.become(b.t.add(level, name), set[name], in)
 	}
 	return true
 }

@@ -25,6 +25,7 @@ type resolver struct {
 	byKey   map[wishKey]*wish // what a top gets for a name
 	waiting map[wishKey][]func(*wish)
 	series  map[seriesKey]*solve.Series
+	several map[string]bool // names that tops have at several versions
 }
 
 // everything is the range of all releases.
@@ -69,7 +70,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{}, several: map[string]bool{},
 	}
 	s.override(s.p.root, (*overrides).following)
 	if err := s.prepare(); err != nil {
@@ -149,6 +150,11 @@ func (s *resolver) prepare() error {
 			to := top.resolve(d.name)
 			if to != nil {
 				s.was[wishKey{top, d.name}] = to.target().version
+				for key, was := range s.was {
+					if key.name == d.name && was != to.target().version {
+						s.several[d.name] = true
+					}
+				}
 			}
 			if s.p.lock == nil {
 				continue // another client's lock is for that client to compare
@@ -290,8 +296,9 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 	}
 	locked := s.was[wishKey{top, d.name}]
 	var w *wish
+	apart := slices.Contains(s.ask.Apart, d.name)
 	for _, other := range s.wishes {
-		if other.name == d.name && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked && (locked != "" || other.agrees(d.spec)) {
+		if !apart && other.name == d.name && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked && (locked != "" || other.agrees(d.spec)) {
 			other.specs = append(other.specs, d.spec)
 			w = other
 			w.tops = append(w.tops, top)
@@ -339,7 +346,8 @@ func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked strin
 		case d.kind.peer():
 			allowed[i] = inRange[i]
 		case bound.Allow != nil:
-			allowed[i] = shown && bound.Allow(rel.parsed)
+			stays := rel.text == locked && (slices.Contains(s.ask.Apart, d.name) || !bound.Newest && s.several[d.name])
+			allowed[i] = stays || shown && bound.Allow(rel.parsed)
 		case lockedVersion != nil:
 			allowed[i] = rel.text == locked || shown && rel.parsed.Compare(lockedVersion) > 0
 		default:

@@ -71,6 +71,10 @@ func put(r map[string]any, field string) error {
 			r["deprecated"] = "no longer looked after"
 			return nil
 		}
+		if rest == "attested" {
+			r["attested"] = true
+			return nil
+		}
 		r["dependencies"].(map[string]string)[name] = rng
 	case "opt":
 		r["optionalDependencies"].(map[string]string)[name] = rng
