@@ -167,6 +167,15 @@ func pinGrid(all []model.SurveyPins) grid {
 	return g
 }
 
+// clipped is a text as far as a table has room for it.
+func clipped(text string) string {
+	const most = 60
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most]) + "…"
+	}
+	return text
+}
+
 func surveyGrid(c model.SurveyComponent) grid {
 	g := grid{columns: []string{"package", "stated", "locked", "newest fix", "within major", "newest", ""}}
 	for _, r := range c.Requirements {
@@ -219,7 +228,7 @@ func surveyGrid(c model.SurveyComponent) grid {
 		case "indirect":
 			name += " (indirect)"
 		}
-		g.rows = append(g.rows, line{plain("%s", name), span{cmpOr(r.Range, `""`), faint}, plain("%s", r.Locked), span{patch, good}, span{r.Minor, good}, span{r.Major, warn}, note})
+		g.rows = append(g.rows, line{plain("%s", name), span{clipped(cmpOr(r.Range, `""`)), faint}, plain("%s", r.Locked), span{patch, good}, span{r.Minor, good}, span{r.Major, warn}, note})
 	}
 	return g
 }

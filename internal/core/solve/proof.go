@@ -238,25 +238,49 @@ func (w *proofWriter) add(s Sentence) int {
 }
 
 // facts tells all facts: what is asked for by rank, then those about what has been
-// named by then.
+// named by then, and those that they lead to.
 func (w *proofWriter) facts() {
 	groups := slices.Clone(w.groups)
 	slices.SortStableFunc(groups, func(a, b []*clause) int {
 		return cmp.Or(a[0].weight()-b[0].weight(), w.rank(a[0])-w.rank(b[0]))
 	})
-	named := map[ID]bool{}
-	for len(groups) > 0 {
-		next := slices.IndexFunc(groups, func(g []*clause) bool {
-			return g[0].weight() == 0 || len(g[0].terms) == 0 || named[g[0].terms[0].Subject]
-		})
-		g := groups[max(next, 0)]
-		groups = slices.Delete(groups, max(next, 0), max(next, 0)+1)
-		for _, c := range g {
+	about := map[ID][]int{} // groups by the subject that asks
+	for i, g := range groups {
+		if g[0].weight() > 0 && len(g[0].terms) > 0 {
+			about[g[0].terms[0].Subject] = append(about[g[0].terms[0].Subject], i)
+		}
+	}
+	told, named := make([]bool, len(groups)), map[ID]bool{}
+	var queue []ID
+	tell := func(i int) {
+		if told[i] {
+			return
+		}
+		told[i] = true
+		w.fact(groups[i])
+		for _, c := range groups[i] {
 			for _, t := range c.terms {
-				named[t.Subject] = true
+				if !named[t.Subject] {
+					named[t.Subject] = true
+					queue = append(queue, t.Subject)
+				}
 			}
 		}
-		w.fact(g)
+	}
+	for i, g := range groups {
+		if g[0].weight() == 0 {
+			tell(i)
+		}
+	}
+	for i := range groups {
+		for len(queue) > 0 {
+			id := queue[0]
+			queue = queue[1:]
+			for _, k := range about[id] {
+				tell(k)
+			}
+		}
+		tell(i)
 	}
 }
 

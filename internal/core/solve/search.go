@@ -1,6 +1,8 @@
 package solve
 
 import (
+	"cmp"
+	"container/heap"
 	"context"
 	"fmt"
 	"slices"
@@ -24,6 +26,7 @@ type search struct {
 	level   int
 	queue   []ID
 	queued  []bool
+	turns   turns
 }
 
 func newSearch(p *Problem) *search {
@@ -62,6 +65,7 @@ func (s *search) grow() {
 	for len(s.history) < len(s.p.subjects) {
 		s.history = append(s.history, nil)
 		s.queued = append(s.queued, false)
+		s.wait(ID(len(s.history) - 1))
 	}
 	for _, c := range s.p.fresh {
 		for _, t := range c.terms {
@@ -99,6 +103,7 @@ func (s *search) narrow(id ID, left Set, cause *clause) {
 	st := &step{id, left, s.level, cause, len(s.trail)}
 	s.trail = append(s.trail, st)
 	s.history[id] = append(s.history[id], st)
+	s.wait(id)
 	s.enqueue(id)
 }
 
@@ -298,35 +303,79 @@ func (s *search) backtrack(level int) {
 		st := s.trail[len(s.trail)-1]
 		s.trail = s.trail[:len(s.trail)-1]
 		s.history[st.subject] = s.history[st.subject][:len(s.history[st.subject])-1]
+		s.wait(st.subject)
 	}
 	s.level = level
 }
 
-// choose picks the next subject to decide and its state: required subjects by
-// rank, then by how few states they have left; at the end absence for those
-// that nothing requires. It gives -1 once all are decided.
-func (s *search) choose() (ID, int) {
-	best, bestKey := ID(-1), [3]int{}
-	for id, sub := range s.p.subjects {
-		left := s.left(ID(id))
-		n := left.Len()
-		if n == 1 {
-			// Forced, but its own facts may not be known yet.
-			if state := left.first(); s.p.Expand == nil || state == sub.absent() || sub.expanded.Has(state) {
-				continue
-			}
-		}
-		optional := 0
-		if left.Has(sub.absent()) {
-			optional = 1
-		}
-		key := [3]int{optional, sub.rank, n}
-		if best < 0 || slices.Compare(key[:], bestKey[:]) < 0 {
-			best, bestKey = ID(id), key
-		}
+// turn is when a subject is decided: required subjects by rank, then by how few
+// states they have left; at the end absence for those that nothing requires.
+type turn struct {
+	optional bool
+	rank     int
+	left     int
+	id       ID
+}
+
+func (t turn) compare(o turn) int {
+	switch {
+	case t.optional != o.optional && t.optional:
+		return 1
+	case t.optional != o.optional:
+		return -1
 	}
-	if best < 0 {
-		return -1, 0
+	return cmp.Or(t.rank-o.rank, t.left-o.left, int(t.id-o.id))
+}
+
+// turns is a heap of turns. Those of before a change of their subject stay in it,
+// and are passed over when they come up.
+type turns []turn
+
+func (t turns) Len() int           { return len(t) }
+func (t turns) Less(i, j int) bool { return t[i].compare(t[j]) < 0 }
+func (t turns) Swap(i, j int)      { t[i], t[j] = t[j], t[i] }
+
+// Push is for container/heap.
+func (t *turns) Push(x any) { *t = append(*t, x.(turn)) }
+
+// Pop is for container/heap.
+func (t *turns) Pop() any {
+	last := (*t)[len(*t)-1]
+	*t = (*t)[:len(*t)-1]
+	return last
+}
+
+// turn is a subject's turn as things are; ok is false if it is decided.
+func (s *search) turn(id ID) (t turn, ok bool) {
+	sub, left := s.p.subjects[id], s.left(id)
+	t = turn{left.Has(sub.absent()), sub.rank, left.Len(), id}
+	if t.left > 1 {
+		return t, true
+	}
+	// Forced, but its own facts may not be known yet.
+	state := left.first()
+	return t, s.p.Expand != nil && state != sub.absent() && !sub.expanded.Has(state)
+}
+
+// wait puts a subject that changed in the line of those to be decided.
+func (s *search) wait(id ID) {
+	if t, ok := s.turn(id); ok {
+		heap.Push(&s.turns, t)
+	}
+}
+
+// choose picks the next subject to decide and its state. It gives -1 once all are
+// decided.
+func (s *search) choose() (ID, int) {
+	best := ID(-1)
+	for best < 0 {
+		if len(s.turns) == 0 {
+			return -1, 0
+		}
+		first := heap.Pop(&s.turns).(turn)
+		if now, ok := s.turn(first.id); ok && now == first {
+			best = first.id
+		}
 	}
 	sub, left := s.p.subjects[best], s.left(best)
 	if left.Has(sub.absent()) {

@@ -139,9 +139,9 @@ func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, mo
 // came, went, or took another's place.
 func (s *resolver) carried(moves []model.Move) []model.Move {
 	before, after := s.p.locked().versions(), s.t.versions()
-	direct := map[string]bool{}
+	direct := map[string][]model.Move{}
 	for _, m := range moves {
-		direct[m.Subject.Name] = true
+		direct[m.Subject.Name] = append(direct[m.Subject.Name], m)
 	}
 	names := map[string]bool{}
 	for name := range before {
@@ -154,13 +154,9 @@ func (s *resolver) carried(moves []model.Move) []model.Move {
 	for _, name := range collated(names) {
 		gone := slices.DeleteFunc(slices.Clone(before[name]), func(v string) bool { return slices.Contains(after[name], v) })
 		came := slices.DeleteFunc(slices.Clone(after[name]), func(v string) bool { return slices.Contains(before[name], v) })
-		if direct[name] {
-			for _, m := range moves {
-				if m.Subject.Name == name {
-					gone = slices.DeleteFunc(gone, func(v string) bool { return v == m.From })
-					came = slices.DeleteFunc(came, func(v string) bool { return v == m.To })
-				}
-			}
+		for _, m := range direct[name] {
+			gone = slices.DeleteFunc(gone, func(v string) bool { return v == m.From })
+			came = slices.DeleteFunc(came, func(v string) bool { return v == m.To })
 		}
 		for i := range max(len(gone), len(came)) {
 			m := model.Move{Subject: model.Subject{Kind: Name, Name: name}, Name: name}

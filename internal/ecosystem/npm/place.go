@@ -20,7 +20,7 @@ type builder struct {
 	queue   []*node
 	queued  map[*node]bool
 	peers   []*node        // whose peers are still to be looked at
-	reached map[*node]bool // what is in use at present; nil if not known
+	reached map[*node]bool // what is known to be in use at present
 	holes   map[*release]string
 	avoid   func(name, version string) bool // what is not to be taken where there is something else; nil for nothing
 	all     bool                            // copies that nobody needs go, even those of the lock
@@ -242,18 +242,61 @@ func levels(n, at *node) []*node {
 // edges lead to which are not content do not count: they are about to go.
 func (b *builder) users(n *node, each func(d *node, e edge) bool) {
 	if b.reached == nil {
-		b.reached = b.t.reach(func(from *node, e edge) bool { return keeps(e) && meets(e, from.get(e)) })
+		b.reached = map[*node]bool{}
 	}
 	for _, d := range b.t.dependents[n.name] {
-		if d.gone() || !b.reached[d] {
+		if d.gone() {
 			continue
 		}
 		for _, e := range d.edgeList {
-			if e.name == n.name && d.get(e) == n && !each(d, e) {
+			if e.name == n.name && d.get(e) == n && b.inUse(d, map[*node]bool{}) && !each(d, e) {
 				return
 			}
 		}
 	}
+}
+
+// inUse tells whether edges that are content lead to n from a top. It goes back
+// along the edges, since that is a short way mostly; tried are nodes that it has
+// come by.
+func (b *builder) inUse(n *node, tried map[*node]bool) bool {
+	if b.reached[n] {
+		return true
+	}
+	if n == b.t.root || n.member || n.gone() {
+		return !n.gone()
+	}
+	if tried[n] {
+		return false
+	}
+	tried[n] = true
+	used := n.inBundle && n.parent != nil && b.inUse(n.parent, tried)
+	for _, d := range b.t.dependents[n.name] {
+		if used {
+			break
+		}
+		for _, e := range d.edgeList {
+			if e.name == n.name && keeps(e) && d.get(e) == n && meets(e, n) && b.inUse(d, tried) {
+				used = true
+				break
+			}
+		}
+	}
+	if !used && n.isTop() {
+		used = b.linkInUse(n, tried)
+	}
+	if used {
+		b.reached[n] = true
+	}
+	return used
+}
+
+// linkInUse tells whether a link leads to a top that is no member.
+func (b *builder) linkInUse(top *node, tried map[*node]bool) (used bool) {
+	b.t.walk(func(k *node) {
+		used = used || k.linkTo == top && b.inUse(k, tried)
+	})
+	return used
 }
 
 // replace puts another release in the place of at if it suits n and all who

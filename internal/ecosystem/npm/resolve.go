@@ -3,7 +3,9 @@ package npm
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
@@ -25,7 +27,9 @@ type resolver struct {
 	byKey   map[wishKey]*wish // what a top gets for a name
 	waiting map[wishKey][]func(*wish)
 	series  map[seriesKey]*solve.Series
-	several map[string]bool // names that tops have at several versions
+	named   map[string][]*wish
+	first   map[string]string // what the first top has of a name
+	several map[string]bool   // names that tops have at several versions
 }
 
 // everything is the range of all releases.
@@ -70,7 +74,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{}, several: map[string]bool{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{}, named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{},
 	}
 	s.override(s.p.root, (*overrides).following)
 	if err := s.prepare(); err != nil {
@@ -150,10 +154,10 @@ func (s *resolver) prepare() error {
 			to := top.resolve(d.name)
 			if to != nil {
 				s.was[wishKey{top, d.name}] = to.target().version
-				for key, was := range s.was {
-					if key.name == d.name && was != to.target().version {
-						s.several[d.name] = true
-					}
+				if v, known := s.first[d.name]; known && v != to.target().version {
+					s.several[d.name] = true
+				} else {
+					s.first[d.name] = to.target().version
 				}
 			}
 			if s.p.lock == nil {
@@ -224,10 +228,14 @@ func (s *resolver) fillBodies() (err error) {
 	return err
 }
 
-// shown writes a range for people; npm allows the empty one.
+// shown writes a range for people; npm allows the empty one, and very long ones.
 func shown(rng string) string {
-	if rng == "" {
+	const most = 120
+	switch {
+	case rng == "":
 		return `""`
+	case len(rng) > most:
+		return strings.ToValidUTF8(rng[:most], "") + "…"
 	}
 	return rng
 }
@@ -274,10 +282,8 @@ func (s *resolver) rule(r route.Rule) {
 	var terms []solve.Term
 	for _, t := range r.Terms {
 		w := s.byKey[wishKey{s.t.root, t.Name}]
-		for i := 0; w == nil && i < len(s.wishes); i++ {
-			if s.wishes[i].name == t.Name {
-				w = s.wishes[i]
-			}
+		if all := s.named[t.Name]; w == nil && len(all) > 0 {
+			w = all[0]
 		}
 		if w == nil {
 			return
@@ -297,8 +303,8 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 	locked := s.was[wishKey{top, d.name}]
 	var w *wish
 	apart := slices.Contains(s.ask.Apart, d.name)
-	for _, other := range s.wishes {
-		if !apart && other.name == d.name && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked && (locked != "" || other.agrees(d.spec)) {
+	for _, other := range s.named[d.name] {
+		if !apart && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked && (locked != "" || other.agrees(d.spec)) {
 			other.specs = append(other.specs, d.spec)
 			w = other
 			w.tops = append(w.tops, top)
@@ -328,6 +334,7 @@ func (s *resolver) newWish(top *node, name string, p *pkg) *wish {
 	w := &wish{name: name, pkg: p, tops: []*node{top}}
 	w.id = s.problem.Subject(label, p.versions)
 	s.wishes = append(s.wishes, w)
+	s.named[name] = append(s.named[name], w)
 	s.byKey[wishKey{top, name}] = w
 	for _, state := range s.waiting[wishKey{top, name}] {
 		state(w)
@@ -392,6 +399,13 @@ func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) error {
 	newest := "there are no releases at all"
 	if n := len(p.releases); n > 0 {
 		newest = "the newest is " + p.releases[n-1].text
+	}
+	if to, tagged := p.tags[d.spec.text]; d.spec.kind == specTag && tagged && bound.Why == "" {
+		return s.fault(d.site, fmt.Sprintf("the tag %q of %s points at %s, which is not published", d.spec.text, d.spec.name, to), "write a range; bellwether explain "+d.name+" lists the releases")
+	}
+	if d.spec.kind == specTag && bound.Why == "" {
+		return s.fault(d.site, fmt.Sprintf("%q is neither a range nor a tag of %s, which has the tags %s", d.spec.text, d.spec.name, strings.Join(slices.Sorted(maps.Keys(p.tags)), ", ")),
+			"write a range; bellwether explain "+d.name+" lists the releases")
 	}
 	wants := d.spec.text
 	if bound.Why != "" {
