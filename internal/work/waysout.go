@@ -47,7 +47,7 @@ func ProofSteps(c *solve.Conflict) []model.ProofStep {
 	lines := proof.Lines()
 	steps := make([]model.ProofStep, len(proof))
 	for i, s := range proof {
-		steps[i] = model.ProofStep{Number: s.Number, Line: lines[i], From: s.From, About: s.About}
+		steps[i] = model.ProofStep{Number: s.Number, Line: lines[i], From: s.From, About: s.About, Facts: s.Facts}
 	}
 	return steps
 }

@@ -140,6 +140,7 @@ type ProofStep struct {
 	Line   string   `json:"line"`            // as it is printed
 	From   []int    `json:"from,omitempty"`  // the numbers that it follows from; none for a fact
 	About  []string `json:"about,omitempty"` // what a fact is about, the one that asks first
+	Facts  []string `json:"facts,omitempty"` // one by one, where the sentence tells several
 }
 
 // LockedCopy is one copy of a package in a lock, and who asks for it.

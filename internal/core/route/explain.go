@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
@@ -15,6 +16,11 @@ import (
 // that runs into.
 func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 	var why []string
+	lead := ""
+	if len(goal.First) == 1 {
+		lead = goal.Bounds[goal.First[0]].Why
+		why = append(why, lead)
+	}
 	own := 0 // moves that were to be made by themselves
 	for _, m := range state.Moves {
 		s := r.subject(m.Name)
@@ -30,7 +36,7 @@ func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 		var conflict *solve.Conflict
 		switch {
 		case errors.As(err, &conflict):
-			why = append(why, fmt.Sprintf("%s moves along: %s", m.Name, reasons(conflict, held.Bounds[m.Name].Why)))
+			why = append(why, fmt.Sprintf("%s moves along: %s", m.Name, reasons(conflict, held.Bounds[m.Name].Why, lead)))
 		case err != nil:
 			return nil, err
 		default:
@@ -55,11 +61,11 @@ func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 	return why, nil
 }
 
-// reasons are the facts of a proof but for one, in one line.
-func reasons(c *solve.Conflict, but string) string {
+// reasons are the facts of a proof but for some, in one line.
+func reasons(c *solve.Conflict, but ...string) string {
 	text := ""
 	for _, s := range c.Proof() {
-		if len(s.From) > 0 || s.Text == but {
+		if len(s.From) > 0 || slices.Contains(but, s.Text) {
 			continue
 		}
 		if text != "" {

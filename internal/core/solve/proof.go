@@ -68,7 +68,9 @@ func (c *Conflict) Proof() Proof {
 			w.allowed[t.Subject] = w.problem.within(t.Subject, w.allowed).minus(t.In)
 		}
 	}
-	w.facts()
+	for _, g := range w.problem.arranged(w.groups) {
+		w.fact(g)
+	}
 	if len(w.groups) == 1 {
 		return w.proof
 	}
@@ -105,8 +107,27 @@ func (p *Problem) within(id ID, allowed map[ID]Set) Set {
 func (c *Conflict) groups() (groups [][]*clause, groupOf map[*clause]*clause) {
 	groupOf = map[*clause]*clause{}
 	at := map[any]int{}
-	var visit func(k *clause)
+	for _, k := range c.leaves() {
+		key := any(k)
+		if k.each.Series != nil {
+			key = k.each.Series
+		}
+		if i, known := at[key]; known {
+			groups[i] = append(groups[i], k)
+			groupOf[k] = groups[i][0]
+			continue
+		}
+		at[key] = len(groups)
+		groups = append(groups, []*clause{k})
+		groupOf[k] = k
+	}
+	return groups, groupOf
+}
+
+// leaves are the facts that a conflict follows from, as they are come across.
+func (c *Conflict) leaves() (facts []*clause) {
 	seen := map[*clause]bool{}
+	var visit func(k *clause)
 	visit = func(k *clause) {
 		if seen[k] {
 			return
@@ -115,49 +136,85 @@ func (c *Conflict) groups() (groups [][]*clause, groupOf map[*clause]*clause) {
 		for _, cause := range k.causes {
 			visit(cause)
 		}
-		if k.causes != nil {
-			return
+		if k.causes == nil {
+			facts = append(facts, k)
 		}
-		key := any(k)
-		if k.each.Series != nil {
-			key = k.each.Series
-		}
-		if i, known := at[key]; known {
-			groups[i] = append(groups[i], k)
-			groupOf[k] = groups[i][0]
-			return
-		}
-		at[key] = len(groups)
-		groups = append(groups, []*clause{k})
-		groupOf[k] = k
 	}
 	visit(c.root)
-	return groups, groupOf
+	return facts
+}
+
+// around are the facts of a conflict, and all others about the same subjects: there
+// may be a shorter way among them.
+func (c *Conflict) around() *Conflict {
+	leaves := c.leaves()
+	about, known := map[ID]bool{}, map[*clause]bool{}
+	for _, k := range leaves {
+		known[k] = true
+		for _, t := range k.terms {
+			about[t.Subject] = true
+		}
+	}
+	wider := &clause{causes: leaves}
+	for _, k := range c.problem.facts {
+		if !known[k] && !slices.ContainsFunc(k.terms, func(t Term) bool { return !about[t.Subject] }) {
+			wider.causes = append(wider.causes, k)
+		}
+	}
+	return &Conflict{c.problem, wider}
 }
 
 // maxMinimised bounds of how many facts a conflict is made smaller.
 const maxMinimised = 2000
 
-// minimal is a conflict of which no sentence can be left out. A conflict of very
-// many facts stays as it is.
+// minimal is a conflict of which no sentence can be left out: of what is left where
+// the last is left out first, and where the first is, the shorter. A conflict of
+// very many facts stays as it is.
 func (c *Conflict) minimal() *Conflict {
-	groups, _ := c.groups()
-	for i := 0; i < len(groups) && len(slices.Concat(groups...)) <= maxMinimised; {
+	wider := c.around()
+	if len(wider.root.causes) > maxMinimised {
+		wider = c
+	}
+	groups, _ := wider.groups()
+	if len(slices.Concat(groups...)) > maxMinimised {
+		return c
+	}
+	groups = c.problem.arranged(groups)
+	fromLast := c.without(groups)
+	slices.Reverse(groups)
+	fromFirst := c.without(groups)
+	long, _ := fromLast.groups()
+	if short, _ := fromFirst.groups(); len(short) < len(long) {
+		return fromFirst
+	}
+	return fromLast
+}
+
+// without is a conflict of what is left of groups of facts when all are left out
+// that can be, the last one first.
+func (c *Conflict) without(groups [][]*clause) *Conflict {
+	for i := len(groups) - 1; i >= 0; i-- {
 		smaller := c.problem.refute(slices.Concat(slices.Concat(groups[:i]...), slices.Concat(groups[i+1:]...)))
 		if smaller == nil {
-			i++
 			continue
 		}
 		c = smaller
-		used, _ := smaller.groups()
 		kept := map[*clause]bool{}
-		for _, k := range slices.Concat(used...) {
+		for _, k := range smaller.leaves() {
 			kept[k] = true
 		}
-		for g := range groups {
-			groups[g] = slices.DeleteFunc(slices.Clone(groups[g]), func(k *clause) bool { return !kept[k] })
+		before := 0 // groups still to be looked at
+		var rest [][]*clause
+		for g, group := range groups {
+			group = slices.DeleteFunc(slices.Clone(group), func(k *clause) bool { return !kept[k] })
+			if len(group) > 0 {
+				rest = append(rest, group)
+				if g < i {
+					before++
+				}
+			}
 		}
-		groups = slices.DeleteFunc(groups, func(g []*clause) bool { return len(g) == 0 })
+		groups, i = rest, before
 	}
 	return c
 }
@@ -237,12 +294,12 @@ func (w *proofWriter) add(s Sentence) int {
 	return s.Number
 }
 
-// facts tells all facts: what is asked for by rank, then those about what has been
-// named by then, and those that they lead to.
-func (w *proofWriter) facts() {
-	groups := slices.Clone(w.groups)
+// arranged puts groups of facts in the order in which they are told: what is asked
+// for by rank, then what is about something named by then, and what that leads to.
+func (p *Problem) arranged(groups [][]*clause) (list [][]*clause) {
+	groups = slices.Clone(groups)
 	slices.SortStableFunc(groups, func(a, b []*clause) int {
-		return cmp.Or(a[0].weight()-b[0].weight(), w.rank(a[0])-w.rank(b[0]))
+		return cmp.Or(a[0].weight()-b[0].weight(), p.rank(a[0])-p.rank(b[0]))
 	})
 	about := map[ID][]int{} // groups by the subject that asks
 	for i, g := range groups {
@@ -250,14 +307,14 @@ func (w *proofWriter) facts() {
 			about[g[0].terms[0].Subject] = append(about[g[0].terms[0].Subject], i)
 		}
 	}
-	told, named := make([]bool, len(groups)), map[ID]bool{}
+	done, named := make([]bool, len(groups)), map[ID]bool{}
 	var queue []ID
-	tell := func(i int) {
-		if told[i] {
+	take := func(i int) {
+		if done[i] {
 			return
 		}
-		told[i] = true
-		w.fact(groups[i])
+		done[i] = true
+		list = append(list, groups[i])
 		for _, c := range groups[i] {
 			for _, t := range c.terms {
 				if !named[t.Subject] {
@@ -269,7 +326,7 @@ func (w *proofWriter) facts() {
 	}
 	for i, g := range groups {
 		if g[0].weight() == 0 {
-			tell(i)
+			take(i)
 		}
 	}
 	for i := range groups {
@@ -277,11 +334,12 @@ func (w *proofWriter) facts() {
 			id := queue[0]
 			queue = queue[1:]
 			for _, k := range about[id] {
-				tell(k)
+				take(k)
 			}
 		}
-		tell(i)
+		take(i)
 	}
+	return list
 }
 
 func (w *proofWriter) fact(g []*clause) {
@@ -331,15 +389,15 @@ func (p *Problem) say(facts []*clause, allowed map[ID]Set) string {
 	return first.each.Say(Runs(s.candidates, which.Has), AsEach(wants))
 }
 
-// AsEach writes what several releases want, each its own.
+// AsEach writes what several releases want, those of the oldest first.
 func AsEach(wants []string) string {
 	switch {
 	case len(wants) == 1:
 		return wants[0]
 	case len(wants) > 3:
-		wants = []string{wants[0], wants[1] + " …", wants[len(wants)-1]}
+		return fmt.Sprintf("%s, later %s … %s,", wants[0], wants[1], wants[len(wants)-1])
 	}
-	return strings.Join(wants[:len(wants)-1], ", ") + " or " + wants[len(wants)-1] + ", each its own,"
+	return strings.Join(wants, ", later ") + ","
 }
 
 func (w *proofWriter) count(c *clause) {
@@ -411,11 +469,11 @@ func (w *proofWriter) sentences(list []*clause) int {
 }
 
 // rank is that of the subject of a demand, 0 for other clauses.
-func (w *proofWriter) rank(c *clause) int {
+func (p *Problem) rank(c *clause) int {
 	if c.weight() > 0 || len(c.terms) == 0 {
 		return 0
 	}
-	return w.problem.subjects[c.terms[0].Subject].rank
+	return p.subjects[c.terms[0].Subject].rank
 }
 
 // weight orders facts: what is asked for comes before what is needed.

@@ -385,7 +385,7 @@ func TestSeriesReads(t *testing.T) {
 	assert.Equal(t, []string{
 		"1. package.json:14 asks for tide-form >=4.",
 		"2. package.json:11 asks for quayside ^1.",
-		"3. tide-form 4.0.0 to 9.0.0 needs quayside ^2.3, ^2.4 … or ^2.8, each its own, as a peer.",
+		"3. tide-form 4.0.0 to 9.0.0 needs quayside ^2.3, later ^2.4 … ^2.8, as a peer.",
 		"4. So 1, 2 and 3 cannot all hold.",
 	}, conflict.Proof().Lines())
 	assert.Len(t, conflict.Proof()[2].Facts, 6)
