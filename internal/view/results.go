@@ -412,6 +412,9 @@ func (o Out) Status(s *model.StatusResult) error {
 	return o.show("status", s, d)
 }
 
+// wide is how many letters of a sentence go on a line with what follows it.
+const wide = 110
+
 // Conflict shows the proof that a destination cannot be reached.
 // ways are what would do instead.
 func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut) error {
@@ -424,7 +427,6 @@ func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut
 	if len(ways) > 0 {
 		var rows list
 		for i, w := range ways {
-			row := line{plain("%d. %s: ", i+1, w.Text), span{w.Option, strong}}
 			var more []string
 			switch n := len(w.Moves); {
 			case n > 3:
@@ -435,9 +437,17 @@ func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut
 			if w.Risk != "" {
 				more = append(more, w.Risk)
 			}
-			rows = append(rows, row)
-			if len(more) > 0 {
-				rows = append(rows, line{span{"   " + strings.Join(more, "; "), faint}})
+			text, option := plain("%d. %s: ", i+1, w.Text), span{w.Option, strong}
+			if len(w.Text)+len(w.Option) > wide {
+				rows = append(rows, line{text}, line{plain("   "), option})
+			} else {
+				rows = append(rows, line{text, option})
+			}
+			if together := strings.Join(more, "; "); len(together) < wide && together != "" {
+				more = []string{together}
+			}
+			for _, m := range more {
+				rows = append(rows, line{span{"   " + m, faint}})
 			}
 		}
 		d.add(gap{}, line{plain("What would do instead, each tried; "), span{"--take NUMBER", strong}, plain(" goes that way:")}, rows)
