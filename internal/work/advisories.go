@@ -15,6 +15,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 )
 
 // advisories are vulnerability records by the packages that they are about.
@@ -137,8 +138,8 @@ func parents(left []model.SurveyAdvisory) []string {
 	return names
 }
 
-// leftNotices tell what stays affected.
-func leftNotices(left []model.SurveyAdvisory) []string {
+// leftNotices tell what stays affected, and where an override would do, which one.
+func (p *Project) leftNotices(ctx context.Context, opt RouteOptions, left []model.SurveyAdvisory) []string {
 	var notes []string
 	for _, a := range left {
 		text := fmt.Sprintf("%s %s stays affected by %s", a.Name, a.Version, a.ID)
@@ -150,9 +151,31 @@ func leftNotices(left []model.SurveyAdvisory) []string {
 		if len(a.Via) > 0 {
 			text += "; it comes by way of " + strings.Join(a.Via, ", ")
 		}
+		if override := p.overrideFor(a); override != "" {
+			more := opt
+			more.Override = append(slices.Clone(opt.Override), override)
+			if other, err := p.planOnce(ctx, more); err == nil && len(other.left) < len(left) {
+				text += "; against what that asks for, --override " + override + " would do"
+			}
+		}
 		notes = append(notes, text)
 	}
 	return notes
+}
+
+// overrideFor is the override that would take an affected package to where it is
+// fixed, "" where there can be none.
+func (p *Project) overrideFor(a model.SurveyAdvisory) string {
+	if len(a.Via) == 0 || a.Fixed == "" {
+		return ""
+	}
+	for _, e := range ecosystems {
+		if _, can := e.(ecosystem.Rewriter); can && strings.HasPrefix(a.PURL, "pkg:"+e.Name()+"/") {
+			parent := a.Via[len(a.Via)-1]
+			return parent[:strings.LastIndex(parent, " ")] + ":" + a.Name + "@" + newestOf(e.Order(), a.Fixed)
+		}
+	}
+	return ""
 }
 
 // nextFixed is the lowest version above one in which a record's package is fixed,
@@ -192,7 +215,7 @@ func (p *Project) fixFurther(ctx context.Context, opt RouteOptions, r *planned) 
 			}
 		}
 	}
-	r.notices = append(r.notices, leftNotices(r.left)...)
+	r.notices = append(r.notices, p.leftNotices(ctx, opt, r.left)...)
 	return r, nil
 }
 
