@@ -56,7 +56,7 @@ func TestDocumentedFormats(t *testing.T) {
 	assert.NoError(t, validate(t, "bridges.json", temporary))
 	list, err := bridges(fstest.MapFS{bridgesFile: {Data: temporary}})
 	require.NoError(t, err)
-	assert.Len(t, list, 1)
+	assert.Len(t, list, 2)
 
 	for schema, bad := range map[string]string{
 		"settings.json": "reech: minor", "route.json": "schema: bellwether/route/1\nlegs: [{id: a b, component: .}]",

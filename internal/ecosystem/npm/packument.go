@@ -15,7 +15,7 @@ import (
 )
 
 // compactForm names the form below; a change of it must change the name.
-const compactForm = "npm-package/4"
+const compactForm = "npm-package/5"
 
 // compactPackage is what is kept of a package document: what resolving and
 // lock writing need, and nothing else.
@@ -49,6 +49,14 @@ type terms struct {
 	Peers        map[string]string
 	PeerOptional []string // those of Peers that need not be there
 	Node         string   // engines.node
+	// Own are those of Peers that the package depends on as well, and so brings
+	// along itself.
+	Own []string
+}
+
+// peers are the names of what the package has to meet, sorted.
+func (t *terms) peers() []string {
+	return slices.DeleteFunc(collated(t.Peers), func(name string) bool { return slices.Contains(t.Own, name) })
 }
 
 // body is what a package.json says that a lock file repeats or a resolver
@@ -163,6 +171,13 @@ func (r *rawRelease) body() body {
 	}
 	for name := range r.Optional {
 		delete(b.Dependencies, name) // npm lists them in both
+	}
+	for _, name := range collated(r.Peers) {
+		_, needs := r.Dependencies[name]
+		_, may := r.Optional[name]
+		if needs || may {
+			b.Own = append(b.Own, name)
+		}
 	}
 	if r.Bundle.all || r.Bundled.all {
 		b.Bundled = collated(b.Dependencies)

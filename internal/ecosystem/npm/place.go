@@ -93,7 +93,7 @@ func (b *builder) settle(n *node, peers bool) error {
 		if n.gone() {
 			return nil
 		}
-		if peers != (e.kind.peer() && !n.isTop()) {
+		if peers != (e.kind.peer() && !n.isTop()) || n.forced && e.kind.peer() {
 			continue
 		}
 		to := n.get(e)
@@ -207,7 +207,15 @@ func (b *builder) provide(n *node, e edge) error {
 	if e.kind == optionalEdge {
 		return nil
 	}
-	return b.unplaceable(n, e, "no release of it meets the peers it wants there")
+	if n.isTop() || n.kids[e.name] != nil {
+		return b.unplaceable(n, e, "no release of it meets the peers it wants there")
+	}
+	// Below the requirements packages contradict themselves; as npm does, what is
+	// wanted is taken, with a warning.
+	own := b.t.add(n, e.name)
+	own.forced = true
+	b.become(own, best, n.kidScope(e))
+	return nil
 }
 
 func bundledOf(n *node) []string {
@@ -437,6 +445,10 @@ func (b *builder) checkAll() error {
 		for _, e := range n.edgeList {
 			to := n.get(e)
 			if meets(e, to) || n.packedWith(to) || slices.Contains(bundledOf(n), e.name) {
+				continue
+			}
+			if n.forced && e.kind.peer() {
+				b.notices = append(b.notices, fmt.Sprintf("%s as a peer, but gets %s: what asks for it contradicts that", describe(n, e), versionOf(to)))
 				continue
 			}
 			if e.kind == peerOptionalEdge {

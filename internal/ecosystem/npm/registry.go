@@ -203,7 +203,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 	for i, rel := range p.releases {
 		b := rel.terms()
 		all[i] = model.Release{Version: rel.text, Published: rel.published, Deprecated: rel.Deprecated}
-		for _, name := range collated(b.Peers) {
+		for _, name := range b.peers() {
 			if !slices.Contains(b.PeerOptional, name) {
 				all[i].Peers = append(all[i].Peers, name)
 			}

@@ -486,7 +486,7 @@ func (s *resolver) rank() {
 	for _, w := range s.wishes {
 		peers := map[string]bool{}
 		for _, rel := range w.pkg.releases {
-			for name := range rel.terms().Peers {
+			for _, name := range rel.terms().peers() {
 				peers[name] = true
 			}
 		}
@@ -519,7 +519,7 @@ func (s *resolver) expand(w *wish, candidate int) error {
 	}
 	b := w.pkg.releases[candidate].terms()
 	in := w.tops[0].kidScope(edge{w.name, prodEdge, readSpec(w.name, w.pkg.releases[candidate].text)})
-	for _, name := range collated(b.Peers) {
+	for _, name := range b.peers() {
 		optional := slices.Contains(b.PeerOptional, name)
 		wants := b.Peers[name]
 		when := s.problem.Pick(w.id, func(i int) bool {
@@ -528,7 +528,7 @@ func (s *resolver) expand(w *wish, candidate int) error {
 			}
 			o := w.pkg.releases[i].terms()
 			text, has := o.Peers[name]
-			return has && text == wants && slices.Contains(o.PeerOptional, name) == optional
+			return has && !slices.Contains(o.Own, name) && text == wants && slices.Contains(o.PeerOptional, name) == optional
 		})
 		kind := peerEdge
 		if optional {

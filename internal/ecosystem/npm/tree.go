@@ -28,6 +28,7 @@ type node struct {
 	entry      *entry // as the lock found has it; nil for a new node
 	from       *release
 	unpacked   bool // what comes inside its archive is there
+	forced     bool // it is there although it does not meet its peers
 	edgeList   []edge
 	scope      scope           // override rules in force for its dependencies
 	parsed     version.Version // of parsedText
