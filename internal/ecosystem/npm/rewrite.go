@@ -18,6 +18,12 @@ import (
 // "dependencies" in the root's manifest, which has the overrides, too.
 func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
 	p := c.Detail.(*project)
+	if len(overrides) > 0 && p.foreign != nil {
+		return nil, &model.Fault{
+			Doing: "overriding " + overrides[0].Name + " in " + overrides[0].Of, File: p.root.file, Line: 1, Found: true,
+			Wrong: fmt.Sprintf("the lock is %s's, whose overrides are written in another way", p.foreign.client), Next: "write the override yourself, and commit it",
+		}
+	}
 	var edits []model.FileEdit
 	for i, m := range p.manifests() {
 		var splices []model.Splice
