@@ -144,8 +144,12 @@ func (b *bookApplier) replaced(r *compat.Rule, renames []destination) {
 			asked, c.Range = true, d.rng
 		}
 	}
-	if asked && c.Range != "" {
+	switch {
+	case c.Range == "":
+	case asked:
 		b.plan.Replaced = append(b.plan.Replaced, c)
+	default:
+		b.plan.Replaceable = append(b.plan.Replaceable, c)
 	}
 }
 

@@ -74,6 +74,7 @@ type relaxation struct {
 	cost   int
 	about  string // the requirement whose move is told
 	from   string // where that is
+	tells  string // a requirement whose move is told without its version
 	relax  func(g *route.Goal)
 	take   func(p *Project, o *RouteOptions, to string)
 	low    version.Version // below which it goes down; nil for what cannot
@@ -274,7 +275,7 @@ func (f *wayFinder) relaxations() []relaxation {
 			all = append(all, *x)
 		}
 	}
-	for _, c := range f.plan.Replaced {
+	for _, c := range f.plan.Replaceable {
 		if slices.Contains(f.met, c.Old) {
 			all = append(all, f.become(c))
 		}
@@ -417,7 +418,7 @@ func (f *wayFinder) override(of, name string) *relaxation {
 // become takes the package that a requirement goes on as.
 func (f *wayFinder) become(c route.Change) relaxation {
 	return relaxation{
-		text: fmt.Sprintf("go on with %s in the place of %s", c.New, c.Old), option: "--to " + c.New + "@" + c.Range, cost: costBecome,
+		text: fmt.Sprintf("go on with %s in the place of %s", c.New, c.Old), option: "--to " + c.New + "@" + c.Range, cost: costBecome, tells: c.Old,
 		risk:  "what your code imports has another name then",
 		relax: func(g *route.Goal) { g.Changes = append(g.Changes, c) },
 		take:  func(_ *Project, o *RouteOptions, _ string) { o.To = append(o.To, c.New+"@"+c.Range) },
@@ -502,7 +503,7 @@ func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.Sta
 	}
 	way.Text, way.Option, way.Risk = strings.Join(texts, ", and "), strings.Join(options, " "), strings.Join(risks, "; ")
 	for _, m := range state.Moves {
-		told := slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.about == m.Name }) ||
+		told := slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.about == m.Name || x.tells == m.Name }) ||
 			slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == m.Name })
 		if !told && m.From != "" {
 			way.Moves = append(way.Moves, m.Name)

@@ -119,9 +119,8 @@ func (r *planner) replace() error {
 	for _, c := range r.Replaced {
 		title := c.Old + " becomes " + c.New
 		_, err := r.leg(Slug(c.Old)+"-becomes-"+Slug(c.New), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + c.New })
-		var conflict *solve.Conflict
-		if errors.As(err, &conflict) {
-			r.notices = append(r.notices, fmt.Sprintf("%s stays, and does not become %s: %s", c.Old, c.New, firstFacts(conflict)))
+		if errors.As(err, new(*solve.Conflict)) {
+			r.waiting = append(r.waiting, c) // it may go together with something else
 			continue
 		}
 		if err != nil {

@@ -15,15 +15,16 @@ import (
 
 // Plan is what a route is computed from.
 type Plan struct {
-	Component string // its Dir, for the legs
-	Order     version.Order
-	Subjects  []*Subject
-	Wishes    []Wish
-	Reach     version.Reach // how far everything else may move by itself
-	NoLock    bool          // the first leg writes the lock that is missing
-	Rules     []Rule        // that hold in every state
-	Replaced  []Change      // requirements that go on under another name, if there is a wish or reach for that
-	Restored  []Restore     // requirements that are added where something needs them
+	Component   string // its Dir, for the legs
+	Order       version.Order
+	Subjects    []*Subject
+	Wishes      []Wish
+	Reach       version.Reach // how far everything else may move by itself
+	NoLock      bool          // the first leg writes the lock that is missing
+	Rules       []Rule        // that hold in every state
+	Replaced    []Change      // requirements that go on under another name, if there is a wish or reach for that
+	Replaceable []Change      // and those for which there is none
+	Restored    []Restore     // requirements that are added where something needs them
 	// Vulnerable are requirements that are to go to the nearest version without
 	// known vulnerabilities, and Avoid tells of those below them.
 	Vulnerable []Vulnerable
@@ -51,6 +52,9 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	}
 	if p.Reach == version.Major {
 		r.shunned()
+	}
+	for _, c := range r.waiting {
+		r.notices = append(r.notices, fmt.Sprintf("%s stays, and does not become %s, with which the rest does not go", c.Old, c.New))
 	}
 	for _, o := range r.Overrides {
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
@@ -111,6 +115,7 @@ type planner struct {
 	legs     []model.Leg
 	notices  []string
 	restored []string // names that were added
+	waiting  []Change // other names that could not be taken by themselves
 	place    string   // why the next leg stands where it does
 }
 
@@ -127,6 +132,12 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 		goal.Overrides = r.Overrides
 		if state, err = r.world.Solve(r.ctx, goal); err == nil {
 			r.Overrides = nil
+		}
+	}
+	if errors.As(err, new(*solve.Conflict)) && len(r.waiting) > 0 && len(goal.Changes) == 0 {
+		goal.Changes = r.waiting
+		if state, err = r.world.Solve(r.ctx, goal); err == nil {
+			r.waiting = nil
 		}
 	}
 	if err != nil {

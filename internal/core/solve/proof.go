@@ -126,22 +126,29 @@ func (c *Conflict) groups() (groups [][]*clause, groupOf map[*clause]*clause) {
 
 // leaves are the facts that a conflict follows from, as they are come across.
 func (c *Conflict) leaves() (facts []*clause) {
+	c.walk(func(k *clause) {
+		if k.causes == nil {
+			facts = append(facts, k)
+		}
+	})
+	return facts
+}
+
+// walk visits all clauses of a conflict once, each after those that it follows from.
+func (c *Conflict) walk(visit func(k *clause)) {
 	seen := map[*clause]bool{}
-	var visit func(k *clause)
-	visit = func(k *clause) {
+	var down func(k *clause)
+	down = func(k *clause) {
 		if seen[k] {
 			return
 		}
 		seen[k] = true
 		for _, cause := range k.causes {
-			visit(cause)
+			down(cause)
 		}
-		if k.causes == nil {
-			facts = append(facts, k)
-		}
+		visit(k)
 	}
-	visit(c.root)
-	return facts
+	down(c.root)
 }
 
 // around are the facts of a conflict, and all others about the same subjects: there
@@ -242,21 +249,11 @@ func (p *Problem) refute(facts []*clause) *Conflict {
 // Subjects are the names of the subjects that the proof is about, sorted.
 func (c *Conflict) Subjects() []string {
 	var names []string
-	seen := map[*clause]bool{}
-	var visit func(k *clause)
-	visit = func(k *clause) {
-		if seen[k] {
-			return
-		}
-		seen[k] = true
+	c.walk(func(k *clause) {
 		for _, t := range k.terms {
 			names = append(names, c.problem.subjects[t.Subject].name)
 		}
-		for _, cause := range k.causes {
-			visit(cause)
-		}
-	}
-	visit(c.root)
+	})
 	slices.Sort(names)
 	return slices.Compact(names)
 }
