@@ -28,6 +28,7 @@ Without --to and --reach, everything is refreshed within its major.`,
 		Example: `  bellwether route --to quayside@^4
   bellwether route --to quayside@^4 --to tide-form@^6 --preview tide-form
   bellwether route --to runtime/node@22
+  bellwether route --to brine.example/journal@main
   bellwether route --reach major --hold knotwork
   bellwether route --reach fix --advisories ../records`,
 		Args: a.noArgs,

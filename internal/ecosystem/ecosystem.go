@@ -105,6 +105,15 @@ type Registry interface {
 	Resolve(ctx context.Context, ask Ask) (*Outcome, error)
 }
 
+// Brancher is a registry that gives versions of what is not released.
+type Brancher interface {
+	// Branch is the version that stands for the present end of a branch of a
+	// package's source.
+	Branch(ctx context.Context, s model.Subject, name string) (string, error)
+	// OfBranch tells whether a version stands for something that is not released.
+	OfBranch(version string) bool
+}
+
 // Ask is what Resolve is asked for.
 type Ask struct {
 	Component *model.Component

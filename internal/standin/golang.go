@@ -210,6 +210,13 @@ func (u *Modules) Proxy() http.Handler {
 				return
 			}
 		}
+		// The branch main ends at the newest commit that is no release.
+		for _, r := range slices.Backward(list) {
+			if file == "v/main.info" && module.IsPseudoVersion(r.Version) {
+				r.serve(w, ".info")
+				return
+			}
+		}
 		http.Error(w, "not found: there is no such version", http.StatusNotFound)
 	})
 }

@@ -267,7 +267,7 @@ func (s *state) applies(r *compat.Rule) (status, why string) {
 	}
 	var subjects []model.Subject
 	switch r.Kind {
-	case compat.Together, compat.Stepwise:
+	case compat.Together, compat.Stepwise, compat.Branch:
 		subjects = r.Subjects
 	case compat.Replaced:
 		subjects = []model.Subject{r.Old}

@@ -16,6 +16,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
+	"bellwether/internal/ecosystem"
 )
 
 // bridgesFile is where a project keeps the temporary measures that legs took. It
@@ -28,6 +29,7 @@ const bridgesSchema = "bellwether/bridges/1"
 // The kinds of bridges.
 const (
 	bridgePreview  = "pre-release" // it can go when there is a release
+	bridgeBranch   = "branch"      // it can go when there is a release
 	bridgeRestored = "restored"    // a package that gives a feature back; a person says when it can go
 	bridgeOverride = "override"    // a package gets of another what it does not ask for; it can go when it does
 )
@@ -90,6 +92,8 @@ func (a *advance) noteBridges(moved *movedLeg) ([]model.FileEdit, error) {
 		switch {
 		case err == nil && v.Preview():
 			b.Kind = bridgePreview
+		case a.ofBranch(part, m.To) && !a.ofBranch(part, m.From):
+			b.Kind = bridgeBranch
 		case m.From == "" && m.Range != "":
 			b.Kind = bridgeRestored
 		default:
@@ -125,6 +129,12 @@ func (a *advance) noteBridges(moved *movedLeg) ([]model.FileEdit, error) {
 	return []model.FileEdit{edit}, nil
 }
 
+// ofBranch tells whether a version of a component's packages is not released.
+func (p *Project) ofBranch(part *Part, version string) bool {
+	brancher, ok := part.registry.(ecosystem.Brancher)
+	return ok && version != "" && brancher.OfBranch(version)
+}
+
 // openBridge is a bridge with the release that it can go to.
 type openBridge struct {
 	model.SurveyBridge
@@ -149,7 +159,7 @@ func (p *Project) openBridges(ctx context.Context) ([]openBridge, error) {
 			if row.Goes != "" {
 				row.Goes = fmt.Sprintf("%s %s goes without it", b.Of, row.Goes)
 			}
-		case bridgePreview:
+		case bridgePreview, bridgeBranch:
 			row.Waits = "until there is a release"
 			if row.Goes, err = p.releaseAfter(ctx, b); err != nil {
 				return nil, err

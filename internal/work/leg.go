@@ -158,6 +158,10 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		goal.Overrides = append(goal.Overrides, model.Override(o))
 	}
 	moved.leg.Overrides = goal.Overrides
+	goal.Also = map[string]string{}
+	for _, m := range a.leg.Moves {
+		goal.Also[m.Name] = m.To // it may be of a branch, which no list has
+	}
 	if a.leg.Fixes {
 		plan := &route.Plan{}
 		if err := a.avoidVulnerable(part, plan, a.file.Advisories, nil); err != nil {

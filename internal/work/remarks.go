@@ -90,7 +90,7 @@ func (r *remarker) rule(rule *compat.Rule) {
 			add(rule.Old, fmt.Sprintf("%s goes on as %s", all[0], rule.New))
 		}
 		return
-	case compat.Stepwise:
+	case compat.Stepwise, compat.Branch:
 		return
 	}
 	if slices.ContainsFunc(rule.When, func(c compat.Condition) bool { return !r.world.Holds(c) }) {

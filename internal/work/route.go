@@ -330,7 +330,9 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		}
 		rng, err := plan.Order.ParseRange(d.rng)
 		if err != nil {
-			return nil, nil, &model.Fault{Doing: "reading --to " + d.text, Wrong: err.Error()}
+			if rng, err = p.atBranch(ctx, part, w.registry, plan, d, err); err != nil {
+				return nil, nil, err
+			}
 		}
 		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.name, Range: rng, Text: d.text, Because: d.because})
 	}
@@ -345,6 +347,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
 		return nil, nil, err
 	}
+	addAlso(plan)
 	p.narrow(plan)
 	p.askedPreviews(plan)
 	for _, wish := range plan.Wishes {

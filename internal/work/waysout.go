@@ -59,6 +59,7 @@ const (
 	costRaise   = 30
 	costWiden   = 35 // a requirement goes outside of what its manifest asks for
 	costRelease = 40 // something that was held moves
+	costBranch  = 45 // something is taken that is not released
 	costApart   = 45 // members of a workspace are at several versions
 	costBecome  = 50 // a requirement goes on as another package
 	costDown    = 60
@@ -94,6 +95,9 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hol
 	}
 	f := &wayFinder{p: p, part: part, plan: plan, hold: hold, world: w, order: part.eco.Order(), no: &NoWay{Conflict: conflict}}
 	f.meet(conflict)
+	if f.branches, err = p.branches(ctx, part, w.registry); err != nil {
+		return nil, err
+	}
 	var all []relaxation
 	alone := map[int]bool{}
 	trials := 0
@@ -205,6 +209,8 @@ type wayFinder struct {
 	no    *NoWay
 	met   []string    // subjects of the conflicts so far
 	asks  [][2]string // and which of them ask something of which
+	// branches that compat books name
+	branches []branched
 }
 
 // meet notes what a conflict is about.
@@ -223,7 +229,7 @@ func (f *wayFinder) meet(c *solve.Conflict) {
 
 // goal is what was asked for, all at once.
 func (f *wayFinder) goal() route.Goal {
-	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart)}
+	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart), Also: f.plan.Also}
 	for _, moved := range f.plan.Subjects {
 		s := f.subject(moved.Name)
 		if s == nil || !s.Held || s.At == nil {
@@ -268,6 +274,11 @@ func (f *wayFinder) relaxations() []relaxation {
 	for _, wish := range f.plan.Wishes {
 		if s := f.subject(wish.Name); s != nil && s.At != nil && len(f.part.Find(wish.Name)) > 1 {
 			all = append(all, f.apart(wish, s))
+		}
+	}
+	for _, b := range f.branches {
+		if s := f.subject(b.name); s != nil && s.At != nil && !asked(b.name) {
+			all = append(all, f.branch(b, s.At.String()))
 		}
 	}
 	for _, pair := range f.asks {

@@ -25,10 +25,11 @@ const (
 	Clashes  Kind = "clashes"  // what installs side by side, but does not work
 	Replaced Kind = "replaced" // a package goes on under another name
 	Restored Kind = "restored" // a feature was taken out, and a package gives it back
+	Branch   Kind = "branch"   // what is not released yet lies on a branch of the source
 	Ends     Kind = "ends"     // the end of life, or a deadline
 )
 
-var kinds = []Kind{Needs, Together, Stepwise, Clashes, Replaced, Restored, Ends}
+var kinds = []Kind{Needs, Together, Stepwise, Clashes, Replaced, Restored, Branch, Ends}
 
 // Share is what the versions of a family have in common.
 type Share string
@@ -79,7 +80,8 @@ type Rule struct {
 	When []Condition
 	// Then has what is needed, or what restores.
 	Then     []Condition
-	Subjects []model.Subject // of together and stepwise
+	Subjects []model.Subject // of together and stepwise; the one that a branch is of
+	Branch   string          // of branch: its name
 	Share    Share           // of together
 	Feature  string          // of restored
 	Old, New model.Subject   // of replaced

@@ -248,7 +248,16 @@ func (p *parser) ruleFields() fields {
 		Stepwise: subjects,
 		Replaced: p.replaced,
 		Restored: func(n *yaml.Node) { p.mapping(n, "restored", restored, "when", "feature", "by") },
-		Ends:     p.ends,
+		Branch: func(n *yaml.Node) {
+			p.mapping(n, "branch", fields{
+				"of": func(n *yaml.Node) {
+					s, _ := p.subject(n, p.now)
+					p.now.Subjects = []model.Subject{s}
+				},
+				"name": func(n *yaml.Node) { p.now.Branch = p.text(n) },
+			}, "of", "name")
+		},
+		Ends: p.ends,
 		Clashes: func(n *yaml.Node) {
 			when(n)
 			if len(p.now.When) == 1 {

@@ -82,6 +82,8 @@ func (r *Rule) Says() string {
 		return joined(r.When, " does not work with ")
 	case Together:
 		return strings.Join(subjects, ", ") + " share their " + string(r.Share)
+	case Branch:
+		return fmt.Sprintf("what is not released yet of %s lies on its branch %s", subjects[0], r.Branch)
 	case Stepwise:
 		return strings.Join(subjects, ", ") + " must not skip a major"
 	case Replaced:

@@ -63,6 +63,8 @@ type Goal struct {
 	// Avoid tells which versions of packages below the requirements are not to be
 	// taken, nor kept, where there are others; nil for none.
 	Avoid func(name, version string) bool
+	// Also are versions that no list of releases has, by name.
+	Also map[string]string
 	// Apart are names that members of a workspace may have at versions of their own.
 	// A bound then leaves a member where it is if it cannot go along.
 	Apart []string

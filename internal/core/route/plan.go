@@ -33,11 +33,12 @@ type Plan struct {
 	// Overrides are made where a leg needs them; those with a range, and those that
 	// are to go, come first.
 	Overrides []model.Override
-	Dedupe    bool     // the last leg leaves as few copies of packages as there can be
-	Apart     []string // names that members of a workspace may have at versions of their own
-	Few       int      // legs that only refresh have no more moves than this, if they can be split; 0 for any number
-	Stepwise  bool     // no major is passed over that can be gone through
-	Explain   bool     // legs say why their moves belong together, and why in this place
+	Dedupe    bool              // the last leg leaves as few copies of packages as there can be
+	Also      map[string]string // versions that no list of releases has, by name
+	Apart     []string          // names that members of a workspace may have at versions of their own
+	Few       int               // legs that only refresh have no more moves than this, if they can be split; 0 for any number
+	Stepwise  bool              // no major is passed over that can be gone through
+	Explain   bool              // legs say why their moves belong together, and why in this place
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
@@ -125,7 +126,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	if err := r.ctx.Err(); err != nil {
 		return false, err
 	}
-	goal.Rules, goal.Apart = r.Rules, r.Apart
+	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
 	goal.Bounds = r.oneByOne(goal.Bounds)
 	state, err := r.world.Solve(r.ctx, goal)
 	if errors.As(err, new(*solve.Conflict)) && len(r.Overrides) > 0 && len(goal.Overrides) == 0 {

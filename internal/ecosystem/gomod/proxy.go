@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/mod/module"
 
+	"bellwether/internal/core/model"
 	"bellwether/internal/host/fetch"
 )
 
@@ -211,6 +212,19 @@ type info struct {
 func (r *registry) latest(ctx context.Context, path string) (info, error) {
 	return r.info(ctx, document{module: path, file: "@latest", form: "latest/1", limit: maxModFile})
 }
+
+// Branch is the pseudo-version of a branch's last commit, as the proxies give it.
+func (r *registry) Branch(ctx context.Context, s model.Subject, name string) (string, error) {
+	escaped, err := module.EscapeVersion(name)
+	if err != nil {
+		return "", fmt.Errorf("%q is no name of a branch that a module proxy can be asked for", name)
+	}
+	i, err := r.info(ctx, document{module: s.Name, file: "@v/" + escaped + ".info", form: "branch/1", limit: maxModFile})
+	return i.Version, err
+}
+
+// OfBranch tells whether a version is a pseudo-version.
+func (r *registry) OfBranch(version string) bool { return module.IsPseudoVersion(version) }
 
 // published is when a version came out.
 func (r *registry) published(ctx context.Context, m version) (time.Time, error) {

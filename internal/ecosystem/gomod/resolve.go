@@ -206,7 +206,11 @@ func (s *resolver) add(q model.Requirement, releases []model.Release) error {
 			return err
 		}
 	}
-	for _, m := range append([]version{{Path: q.Name, Version: q.Locked}}, s.extra...) {
+	more := append([]version{{Path: q.Name, Version: q.Locked}}, s.extra...)
+	if also := s.ask.Also[q.Name]; also != "" {
+		more = append(more, version{Path: q.Name, Version: also})
+	}
+	for _, m := range more {
 		if m.Path == q.Name {
 			if err := put(m, model.Release{}); err != nil {
 				return err
