@@ -1,0 +1,102 @@
+package solve
+
+import (
+	"context"
+	"errors"
+	"slices"
+)
+
+// around are the facts of a conflict, and all others about the same subjects: there
+// may be a shorter way among them.
+func (c *Conflict) around() *Conflict {
+	leaves := c.leaves()
+	about, known := map[ID]bool{}, map[*clause]bool{}
+	for _, k := range leaves {
+		known[k] = true
+		for _, t := range k.terms {
+			about[t.Subject] = true
+		}
+	}
+	wider := &clause{causes: leaves}
+	for _, k := range c.problem.facts {
+		if !known[k] && !slices.ContainsFunc(k.terms, func(t Term) bool { return !about[t.Subject] }) {
+			wider.causes = append(wider.causes, k)
+		}
+	}
+	return &Conflict{c.problem, wider}
+}
+
+// maxMinimised bounds of how many facts a conflict is made smaller.
+const maxMinimised = 2000
+
+// minimal is a conflict of which no sentence can be left out: of what is left where
+// the last is left out first, and where the first is, the shorter. A conflict of
+// very many facts stays as it is.
+func (c *Conflict) minimal() *Conflict {
+	wider := c.around()
+	if len(wider.root.causes) > maxMinimised {
+		wider = c
+	}
+	groups, _ := wider.groups()
+	if len(slices.Concat(groups...)) > maxMinimised {
+		return c
+	}
+	groups = c.problem.arranged(groups)
+	fromLast := c.without(groups)
+	slices.Reverse(groups)
+	fromFirst := c.without(groups)
+	long, _ := fromLast.groups()
+	if short, _ := fromFirst.groups(); len(short) < len(long) {
+		return fromFirst
+	}
+	return fromLast
+}
+
+// without is a conflict of what is left of groups of facts when all are left out
+// that can be, the last one first.
+func (c *Conflict) without(groups [][]*clause) *Conflict {
+	for i := len(groups) - 1; i >= 0; i-- {
+		smaller := c.problem.refute(slices.Concat(slices.Concat(groups[:i]...), slices.Concat(groups[i+1:]...)))
+		if smaller == nil {
+			continue
+		}
+		c = smaller
+		kept := map[*clause]bool{}
+		for _, k := range smaller.leaves() {
+			kept[k] = true
+		}
+		before := 0 // groups still to be looked at
+		var rest [][]*clause
+		for g, group := range groups {
+			group = slices.DeleteFunc(slices.Clone(group), func(k *clause) bool { return !kept[k] })
+			if len(group) > 0 {
+				rest = append(rest, group)
+				if g < i {
+					before++
+				}
+			}
+		}
+		groups, i = rest, before
+	}
+	return c
+}
+
+// refute is the conflict of some facts, nil if there is none.
+func (p *Problem) refute(facts []*clause) *Conflict {
+	part := &Problem{facts: facts}
+	for _, s := range p.subjects {
+		part.subjects = append(part.subjects, &subject{name: s.name, candidates: s.candidates, rank: s.rank, expanded: s.expanded, all: s.all})
+	}
+	for _, c := range facts {
+		if len(c.terms) == 0 {
+			part.refuted = c
+		}
+		part.attach(c)
+	}
+	_, err := part.Solve(context.Background())
+	var conflict *Conflict
+	if !errors.As(err, &conflict) {
+		return nil
+	}
+	return conflict
+}

@@ -1,0 +1,262 @@
+package work
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+)
+
+// The costs of relaxations. Those of several are added.
+const (
+	costLower   = 10 // a destination is reached only in part
+	costPreview = 20
+	costRaise   = 30
+	costWiden   = 35 // a requirement goes outside of what its manifest asks for
+	costRelease = 40 // something that was held moves
+	costBranch  = 45 // something is taken that is not released
+	costApart   = 45 // members of a workspace are at several versions
+	costBecome  = 50 // a requirement goes on as another package
+	costDown    = 60
+	costAgainst = 70 // a package is used with what it says it cannot do with
+	costWithout = 80 // a destination is given up
+)
+
+// relaxation is a change of what was asked for that may make a way.
+type relaxation struct {
+	text   string // a clause; %s in it stands for where subject goes
+	option string // %s likewise
+	risk   string
+	cost   int
+	about  string // the requirement whose move is told
+	from   string // where that is
+	tells  string // a requirement whose move is told without its version
+	relax  func(g *route.Goal)
+	take   func(p *Project, o *RouteOptions, to string)
+	low    version.Version // below which it goes down; nil for what cannot
+	try    func(on bool)   // what must be set besides the goal while it is tried; nil for nothing
+}
+
+// relaxations are the changes that may help against the conflicts so far, in the
+// order of their costs.
+func (f *wayFinder) relaxations() []relaxation {
+	var all []relaxation
+	asked := func(name string) bool {
+		return slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == name })
+	}
+	for _, wish := range f.plan.Wishes {
+		all = append(all, f.lower(wish)...)
+	}
+	for _, name := range f.met {
+		s := f.subject(name)
+		if s != nil && s.At == nil && !asked(name) && !s.Runtime {
+			all = append(all, f.widen(s))
+		}
+		if s != nil && s.At != nil {
+			if newest := s.Releases[len(s.Releases)-1]; !s.Previews && newest.Preview() && newest.Compare(s.At) > 0 {
+				all = append(all, f.preview(s))
+			}
+			if s.Held {
+				all = append(all, f.release(s))
+			}
+			if !asked(name) && !s.Held && !s.Runtime {
+				all = append(all, f.down(s))
+			}
+		}
+	}
+	for _, wish := range f.plan.Wishes {
+		if s := f.subject(wish.Name); s != nil && s.At != nil && len(f.part.Find(wish.Name)) > 1 {
+			all = append(all, f.apart(wish, s))
+		}
+	}
+	for _, b := range f.branches {
+		if s := f.subject(b.name); s != nil && s.At != nil && !asked(b.name) {
+			all = append(all, f.branch(b, s.At.String()))
+		}
+	}
+	for _, pair := range f.asks {
+		if x := f.override(pair[0], pair[1]); x != nil {
+			all = append(all, *x)
+		}
+	}
+	for _, c := range f.plan.Replaceable {
+		if slices.Contains(f.met, c.Old) {
+			all = append(all, f.become(c))
+		}
+	}
+	for _, r := range f.part.Requirements {
+		if r.Subject.Kind == "runtime" && !asked(r.Name) {
+			all = append(all, f.raise(r))
+		}
+	}
+	if len(f.plan.Wishes) > 1 {
+		for _, wish := range f.plan.Wishes {
+			all = append(all, f.without(wish))
+		}
+	}
+	slices.SortStableFunc(all, func(a, b relaxation) int { return a.cost - b.cost })
+	return all
+}
+
+// subject is a requirement as it was before the plan moved it, nil if it is none
+// that can move.
+func (f *wayFinder) subject(name string) *route.Subject {
+	for _, s := range f.plan.Subjects {
+		if s.Name == name && len(s.Releases) > 0 {
+			before := *s
+			before.At = nil
+			if found := f.part.Find(name); len(found) > 0 {
+				before.At, _ = f.order.Parse(found[0].Locked)
+			}
+			return &before
+		}
+	}
+	return nil
+}
+
+func upFrom(at version.Version) func(version.Version) bool {
+	return func(v version.Version) bool { return v.Compare(at) >= 0 && !v.Preview() }
+}
+
+func (f *wayFinder) lower(wish route.Wish) []relaxation {
+	s := f.subject(wish.Name)
+	if s == nil || s.At == nil {
+		return nil
+	}
+	return []relaxation{{
+		text: "the newest " + wish.Name + " that goes without that is %s", option: "--to " + wish.Name + "@%s", cost: costLower, about: wish.Name, from: s.At.String(),
+		relax: func(g *route.Goal) {
+			g.Bounds[wish.Name] = route.Bound{Allow: upFrom(s.At), Newest: true, Why: wish.Name + " may be at any later version"}
+		},
+		take: func(_ *Project, o *RouteOptions, to string) {
+			for i, text := range o.To {
+				if text == wish.Text {
+					o.To[i] = wish.Name + "@" + to
+				}
+			}
+		},
+	}}
+}
+
+func (f *wayFinder) preview(s *route.Subject) relaxation {
+	return relaxation{
+		text: "allow pre-releases of " + s.Name + ", which goes to %s", option: "--preview " + s.Name, cost: costPreview, about: s.Name, from: s.At.String(),
+		risk:  "a pre-release may change before it is released",
+		relax: func(*route.Goal) {},
+		take:  func(p *Project, _ *RouteOptions, _ string) { p.opt.Preview = append(p.opt.Preview, s.Name) },
+		try: func(on bool) {
+			if on {
+				f.p.trying = append(f.p.trying, s.Name)
+			} else {
+				f.p.trying = slices.DeleteFunc(f.p.trying, func(name string) bool { return name == s.Name })
+			}
+		},
+	}
+}
+
+func (f *wayFinder) release(s *route.Subject) relaxation {
+	return relaxation{
+		text: "let " + s.Name + " move, to %s", option: "without --hold " + s.Name, cost: costRelease, about: s.Name, from: s.At.String(),
+		relax: func(g *route.Goal) { delete(g.Bounds, s.Name) },
+		take: func(_ *Project, o *RouteOptions, _ string) {
+			o.Hold = slices.DeleteFunc(o.Hold, func(name string) bool { return name == s.Name })
+		},
+	}
+}
+
+func (f *wayFinder) down(s *route.Subject) relaxation {
+	return relaxation{
+		text: "let " + s.Name + " go down, to %s", option: "--allow-down " + s.Name, cost: costDown, about: s.Name, from: s.At.String(),
+		risk: "what was fixed since then is no longer fixed",
+		relax: func(g *route.Goal) {
+			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: s.Name + " may go down"}
+		},
+		take: func(_ *Project, o *RouteOptions, _ string) { o.AllowDown = append(o.AllowDown, s.Name) },
+	}
+}
+
+// widen lets a requirement that is not locked go outside of the range that its
+// manifest asks for.
+func (f *wayFinder) widen(s *route.Subject) relaxation {
+	asks := f.part.Find(s.Name)[0]
+	var low version.Version
+	if rng, err := f.order.ParseRange(asks.Range); err == nil {
+		if bounds := version.Bounds(f.order, rng); len(bounds) > 0 {
+			low = bounds[0]
+		}
+	}
+	return relaxation{
+		low:  low,
+		text: fmt.Sprintf("ask for another %s than %s, which is then %%s (%s)", s.Name, asks.Range, asks.Site), option: "--to " + s.Name + "@%s", cost: costWiden, about: s.Name,
+		relax: func(g *route.Goal) {
+			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.Name + " may be at any version"}
+		},
+		take: func(_ *Project, o *RouteOptions, to string) { o.To = append(o.To, s.Name+"@"+to) },
+	}
+}
+
+// apart leaves members of a workspace behind which cannot go along.
+func (f *wayFinder) apart(wish route.Wish, s *route.Subject) relaxation {
+	return relaxation{
+		text: "let those stay behind that cannot go along, and have a " + wish.Name + " of their own; the others go to %s", option: "--apart " + wish.Name, cost: costApart, about: wish.Name, from: s.At.String(),
+		risk:  "two versions of it are in use in one workspace",
+		relax: func(g *route.Goal) { g.Apart = append(g.Apart, wish.Name) },
+		take:  func(_ *Project, o *RouteOptions, _ string) { o.Apart = append(o.Apart, wish.Name) },
+	}
+}
+
+// override uses a package with what it says it cannot do with, where a manifest
+// can say so.
+func (f *wayFinder) override(of, name string) *relaxation {
+	if _, ok := f.part.eco.(ecosystem.Rewriter); !ok || len(f.part.Find(name)) == 0 || strings.Contains(of, " ") {
+		return nil
+	}
+	return &relaxation{
+		text: fmt.Sprintf("let %s have the project's own %s, whatever it asks for", of, name), option: "--override " + of + ":" + name, cost: costAgainst,
+		risk:  "it was not made for that; nothing but your tests tells whether it works",
+		relax: func(g *route.Goal) { g.Overrides = append(g.Overrides, model.Override{Of: of, Name: name}) },
+		take:  func(_ *Project, o *RouteOptions, _ string) { o.Override = append(o.Override, of+":"+name) },
+	}
+}
+
+// become takes the package that a requirement goes on as.
+func (f *wayFinder) become(c route.Change) relaxation {
+	return relaxation{
+		text: fmt.Sprintf("go on with %s in the place of %s", c.New, c.Old), option: "--to " + c.New + "@" + c.Range, cost: costBecome, tells: c.Old,
+		risk:  "what your code imports has another name then",
+		relax: func(g *route.Goal) { g.Changes = append(g.Changes, c) },
+		take:  func(_ *Project, o *RouteOptions, _ string) { o.To = append(o.To, c.New+"@"+c.Range) },
+	}
+}
+
+func (f *wayFinder) raise(r model.Requirement) relaxation {
+	x := relaxation{
+		text: fmt.Sprintf("raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site), option: "--to " + r.Name + "@%s", cost: costRaise, about: r.Name, from: r.Locked,
+		risk:  "whoever runs or uses it needs that, too",
+		relax: func(*route.Goal) {},
+		take:  func(_ *Project, o *RouteOptions, to string) { o.To = append(o.To, r.Name+"@"+lineOf(f.order, to)) },
+	}
+	if at, err := f.order.Parse(r.Locked); err == nil {
+		x.relax = func(g *route.Goal) {
+			g.Bounds[r.Name] = route.Bound{Allow: upFrom(at), Why: r.Name + " may be raised"}
+		}
+	}
+	return x
+}
+
+func (f *wayFinder) without(wish route.Wish) relaxation {
+	return relaxation{
+		text: "go to the other destinations, and leave " + wish.Name + " where it is", option: "without --to " + wish.Text, cost: costWithout,
+		relax: func(g *route.Goal) {
+			delete(g.Bounds, wish.Name)
+			g.First = slices.DeleteFunc(g.First, func(name string) bool { return name == wish.Name })
+		},
+		take: func(_ *Project, o *RouteOptions, _ string) {
+			o.To = slices.DeleteFunc(o.To, func(text string) bool { return text == wish.Text })
+		},
+	}
+}
