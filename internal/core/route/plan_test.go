@@ -1,6 +1,7 @@
 package route
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -49,7 +50,7 @@ func (h *harbour) Solve(ctx context.Context, goal Goal) (*State, error) {
 				return bound.Allow(v)
 			}
 			return v.Compare(at) >= 0
-		}), func() string { return name + " is bounded" })
+		}), func() string { return cmp.Or(bound.Why, name+" is bounded") })
 		if !bound.Newest {
 			p.Prefer(id, []int{slices.Index(h.releases[name], h.at[name])})
 		}
@@ -207,4 +208,49 @@ func TestNoWay(t *testing.T) {
 	_, _, err := p.Legs(context.Background(), h)
 	var conflict *solve.Conflict
 	require.ErrorAs(t, err, &conflict)
+}
+
+// TestPassingMajors is what decides whether a destination is gone to directly.
+func TestPassingMajors(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		set   func(p *Plan)
+		title []string
+	}{
+		{"nothing wants the majors between", func(*Plan) {}, []string{"tool to 3: tool 1.0.0>3.0.0"}},
+		{"it is asked for", func(p *Plan) { p.Stepwise = true }, []string{"tool to 2: tool 1.0.0>2.0.0", "tool to 3: tool 2.0.0>3.0.0"}},
+		{"a rule wants it", func(p *Plan) {
+			for _, s := range p.Subjects {
+				if s.Name == "tool" {
+					s.Stepwise = "its data are moved step by step"
+				}
+			}
+		}, []string{"tool to 2: tool 1.0.0>2.0.0", "tool to 3: tool 2.0.0>3.0.0"}},
+	} {
+		h := ferries()
+		p := &Plan{Component: ".", Order: npm, Subjects: h.subjects(), Wishes: wish("tool@^3")}
+		c.set(p)
+		legs, _, err := p.Legs(context.Background(), h)
+		require.NoError(t, err, c.name)
+		assert.Equal(t, c.title, told(legs), c.name)
+	}
+}
+
+// TestFewAndWhy splits what only refreshes, and says why legs are as they are.
+func TestFewAndWhy(t *testing.T) {
+	h := ferries()
+	p := &Plan{Component: ".", Order: npm, Subjects: h.subjects(), Reach: version.Minor, Few: 1, Explain: true, Wishes: wish("frame@^3")}
+	legs, _, err := p.Legs(context.Background(), h)
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"refresh frame: frame 1.0.0>1.2.0",
+		"refresh date: date 1.0.0>1.4.0",
+		"frame to 2: frame 1.2.0>2.0.0, router 1.0.0>2.0.0",
+		"frame to 3: frame 2.0.0>3.1.0, router 2.0.0>3.0.0, ui 1.0.0>1.9.0",
+	}, told(legs))
+	assert.Equal(t, []string{
+		"frame is to pass through 2 on the way to frame@^3, since router goes with it step by step",
+		"router moves along: router 1.0.0 needs frame ^1",
+		"in this place: after what could be made ready for it",
+	}, legs[2].Why)
 }
