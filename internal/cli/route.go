@@ -15,8 +15,9 @@ func (a *app) route() *cobra.Command {
 		Use:   "route",
 		Short: "Compute the legs to a destination",
 		Long: `Route computes the smallest legs that lead to the destination: everything
-inside its present major first, then one major at a time together with the
-companions that cannot stay behind. Each leg ends in a state that resolves.
+inside its present major first, then the destination with the companions that
+cannot stay behind: one major at a time where a compat book says so or others go
+with it, else directly. Each leg ends in a state that resolves.
 Runtimes, tools and images that are stated too low for a leg are raised in legs
 before it, in all files that state them; what a person has to do is a leg, too.
 The route is kept in .bellwether/route.yaml, where you may edit it.
@@ -42,7 +43,7 @@ Without --to and --reach, everything is refreshed within its major.`,
 	}
 	a.destinationFlags(cmd, &opt)
 	cmd.Flags().IntVar(&opt.Take, "take", 0, "if there is no way, take the way out of this `number`")
-	cmd.Flags().BoolVar(&opt.DropBridges, "drop-bridges", false, "go to where pre-releases that were taken are released by now")
+	cmd.Flags().BoolVar(&opt.DropBridges, "drop-bridges", false, "go to where temporary measures (pre-releases, branches, overrides) are no longer needed")
 	cmd.Flags().IntVar(&opt.Few, "few", 0, "make legs that only refresh of at most this `number` of moves, if they can be split")
 	cmd.Flags().BoolVar(&opt.Stepwise, "stepwise", false, "go through every major on the way, even where nothing wants that")
 	cmd.Flags().BoolVar(&opt.Explain, "explain", false, "say for each leg why its moves belong together, and why it stands where it does")
