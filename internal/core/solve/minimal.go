@@ -26,19 +26,23 @@ func (c *Conflict) around() *Conflict {
 	return &Conflict{c.problem, wider}
 }
 
-// maxMinimised bounds of how many facts a conflict is made smaller.
-const maxMinimised = 2000
+// maxMinimised bounds of how many facts a conflict is made smaller, and
+// maxSentences of how many sentences.
+const (
+	maxMinimised = 2000
+	maxSentences = 200
+)
 
 // minimal is a conflict of which no sentence can be left out: of what is left where
 // the last is left out first, and where the first is, the shorter. A conflict of
 // very many facts stays as it is.
 func (c *Conflict) minimal() *Conflict {
 	wider := c.around()
-	if len(wider.root.causes) > maxMinimised {
-		wider = c
-	}
 	groups, _ := wider.groups()
-	if len(slices.Concat(groups...)) > maxMinimised {
+	if len(wider.root.causes) > maxMinimised || len(groups) > maxSentences {
+		groups, _ = c.groups()
+	}
+	if len(groups) > maxSentences || len(slices.Concat(groups...)) > maxMinimised {
 		return c
 	}
 	groups = c.problem.arranged(groups)
@@ -83,11 +87,17 @@ func (c *Conflict) without(groups [][]*clause) *Conflict {
 
 // refute is the conflict of some facts, nil if there is none.
 func (p *Problem) refute(facts []*clause) *Conflict {
-	part := &Problem{facts: facts}
-	for _, s := range p.subjects {
-		part.subjects = append(part.subjects, &subject{name: s.name, candidates: s.candidates, rank: s.rank, expanded: s.expanded, all: s.all})
+	part := &Problem{facts: facts, subjects: make([]*subject, len(p.subjects))}
+	nothing := &subject{all: fullSet(1)} // in the place of those that no fact is about
+	for id := range part.subjects {
+		part.subjects[id] = nothing
 	}
 	for _, c := range facts {
+		for _, t := range c.terms {
+			if s := p.subjects[t.Subject]; part.subjects[t.Subject] == nothing {
+				part.subjects[t.Subject] = &subject{name: s.name, candidates: s.candidates, rank: s.rank, expanded: s.expanded, all: s.all}
+			}
+		}
 		if len(c.terms) == 0 {
 			part.refuted = c
 		}
