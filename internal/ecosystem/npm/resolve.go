@@ -407,6 +407,10 @@ func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) error {
 		return s.fault(d.site, fmt.Sprintf("%q is neither a range nor a tag of %s, which has the tags %s", d.spec.text, d.spec.name, strings.Join(slices.Sorted(maps.Keys(p.tags)), ", ")),
 			"write a range; bellwether explain "+d.name+" lists the releases")
 	}
+	if inRange := p.satisfying(d.spec); bound.Why == "" && slices.Contains(inRange, true) && s.reg.settings.on("engine-strict") {
+		return s.fault(d.site, fmt.Sprintf("no release of %s in the range %s runs on node %s, and engine-strict forbids others", d.spec.name, shown(d.spec.text), s.reg.node),
+			"raise node, choose another range, or drop engine-strict")
+	}
 	wants := d.spec.text
 	if bound.Why != "" {
 		wants = "(" + bound.Why + ")"
