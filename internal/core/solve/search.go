@@ -27,6 +27,8 @@ type search struct {
 	queue   []ID
 	queued  []bool
 	turns   turns
+	changed []ID // whose turns are to be put in the line anew
+	noted   []bool
 }
 
 func newSearch(p *Problem) *search {
@@ -65,6 +67,7 @@ func (s *search) grow() {
 	for len(s.history) < len(s.p.subjects) {
 		s.history = append(s.history, nil)
 		s.queued = append(s.queued, false)
+		s.noted = append(s.noted, false)
 		s.wait(ID(len(s.history) - 1))
 	}
 	for _, c := range s.p.fresh {
@@ -357,16 +360,29 @@ func (s *search) turn(id ID) (t turn, ok bool) {
 	return t, s.p.Expand != nil && state != sub.absent() && !sub.expanded.Has(state)
 }
 
-// wait puts a subject that changed in the line of those to be decided.
+// wait notes that a subject changed, whose turn is then another one.
 func (s *search) wait(id ID) {
-	if t, ok := s.turn(id); ok {
-		heap.Push(&s.turns, t)
+	if !s.noted[id] {
+		s.noted[id] = true
+		s.changed = append(s.changed, id)
 	}
+}
+
+// line puts subjects that changed in the line of those to be decided.
+func (s *search) line() {
+	for _, id := range s.changed {
+		s.noted[id] = false
+		if t, ok := s.turn(id); ok {
+			heap.Push(&s.turns, t)
+		}
+	}
+	s.changed = s.changed[:0]
 }
 
 // choose picks the next subject to decide and its state. It gives -1 once all are
 // decided.
 func (s *search) choose() (ID, int) {
+	s.line()
 	best := ID(-1)
 	for best < 0 {
 		if len(s.turns) == 0 {
