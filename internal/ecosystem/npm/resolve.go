@@ -30,6 +30,7 @@ type resolver struct {
 	named   map[string][]*wish
 	first   map[string]string // what the first top has of a name
 	several map[string]bool   // names that tops have at several versions
+	fetched map[string]bool   // names that tops have from elsewhere than a registry
 }
 
 // everything is the range of all releases.
@@ -74,7 +75,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	p := ask.Component.Detail.(*project)
 	s := &resolver{
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{}, named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{},
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{}, named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{}, fetched: map[string]bool{},
 	}
 	s.override(s.p.root, (*overrides).following)
 	if err := s.prepare(); err != nil {
@@ -245,6 +246,9 @@ func (s *resolver) solveTops() error {
 	for _, m := range s.p.manifests() {
 		top := s.t.tops[m.dir]
 		for _, d := range m.inEffect() {
+			if d.spec.kind > specTag {
+				s.fetched[d.name] = true // it stays as it is
+			}
 			if d.spec.kind > specTag || s.p.isMember(d.name) {
 				continue
 			}
@@ -562,7 +566,7 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 		imply(peer)
 		return nil
 	}
-	if at := top.resolve(e.name); at != nil && at.linkTo != nil {
+	if at := top.resolve(e.name); at != nil && (at.linkTo != nil || s.fetched[e.name]) {
 		if !meets(e, at) {
 			s.problem.ForbidEach(each, solve.Term{Subject: w.id, In: when})
 		}

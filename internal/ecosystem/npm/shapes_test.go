@@ -129,6 +129,31 @@ func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
 	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first}})
 }
 
+// TestPeerFromElsewhere has a peer that the manifest takes from a git source: it
+// stays as it is, others go by its version, and no registry is asked for it.
+func TestPeerFromElsewhere(t *testing.T) {
+	u, err := shorthand.Load("plug 1.0.0 peer:form@^2\nplug 2.0.0 peer:form@^3\nplug 3.0.0 peer:form@^4")
+	require.NoError(t, err)
+	server := httptest.NewServer(u.NPM())
+	defer server.Close()
+	dir := t.TempDir()
+	asks := `"dependencies": {"form": "git+https://forge.example/form.git#main", "plug": "^1.0.0"}`
+	for name, text := range map[string]string{
+		"package.json": `{"name": "shape", ` + asks + `}`,
+		"package-lock.json": `{"name": "shape", "lockfileVersion": 3, "packages": {"": {"name": "shape", ` + asks + `},
+			"node_modules/form": {"version": "3.1.0", "resolved": "git+https://forge.example/form.git#0123456789012345678901234567890123456789"},
+			"node_modules/plug": {"version": "1.0.0", "peerDependencies": {"form": "^2"}}}}`,
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	o, err := resolveIn(dir, "plug >=2", []string{"npm_config_registry=" + server.URL})
+	require.NoError(t, err)
+	require.Len(t, o.Moves, 1)
+	assert.Equal(t, "2.0.0", o.Moves[0].To)
+	_, err = resolveIn(dir, "plug >=3", []string{"npm_config_registry=" + server.URL})
+	assert.ErrorContains(t, err, "plug 3.0.0 needs form ^4 as a peer")
+}
+
 // judge is npm itself.
 type judge struct {
 	t          *testing.T
