@@ -1,10 +1,12 @@
 package work
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/ecosystem"
 )
 
@@ -34,6 +36,31 @@ func readOverrides(part *Part, opt RouteOptions) ([]model.Override, error) {
 		}
 	}
 	return all, nil
+}
+
+// knownOverrides refuses overrides for packages that no component has which could
+// have one.
+func (p *Project) knownOverrides(opt RouteOptions) error {
+	for _, text := range opt.Override {
+		of, _, _ := strings.Cut(text, ":")
+		var names []string
+		found := false
+		for _, part := range p.Components {
+			if _, can := part.eco.(ecosystem.Rewriter); can {
+				found = found || part.has(of)
+				for _, r := range part.Requirements {
+					names = append(names, r.Name)
+				}
+			}
+		}
+		if !found {
+			return &model.Fault{
+				Doing: "reading --override " + text, Wrong: fmt.Sprintf("no component whose manifest can have overrides has the package %q", of),
+				Next: spelling.DidYouMean(of, names),
+			}
+		}
+	}
+	return nil
 }
 
 // has tells whether a package is in effect in the component, or required by it.

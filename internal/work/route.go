@@ -201,6 +201,9 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 	if err := p.knownNames(ctx, wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
 		return nil, err
 	}
+	if err := p.knownOverrides(opt); err != nil {
+		return nil, err
+	}
 	r := &planned{route: &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}, start: p.fsys}
 	for _, o := range opt.Override {
 		r.route.Destination = append(r.route.Destination, "override "+o)

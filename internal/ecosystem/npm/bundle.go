@@ -35,7 +35,7 @@ type bundled struct {
 // maxArchive bounds how many bytes of an unpacked archive are looked at, and
 // maxManifest those of a package.json in it.
 const (
-	maxArchive  = 1 << 30
+	maxArchive  = 1 << 29
 	maxManifest = 1 << 20
 )
 
