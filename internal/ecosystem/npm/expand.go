@@ -1,0 +1,122 @@
+package npm
+
+import (
+	"fmt"
+	"slices"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+)
+
+// expand states what a chosen release wants to meet. Releases that say the
+// same are covered at once, which makes proofs short.
+func (s *resolver) expand(w *wish, candidate int) error {
+	if rel := w.pkg.releases[candidate]; rel.text != s.was[wishKey{w.tops[0], w.name}] {
+		if hole := s.hole(rel); hole != "" {
+			s.problem.Forbid(func() string {
+				return fmt.Sprintf("%s %s wants %s for one platform, which was never published", w.name, rel.text, hole)
+			}, solve.Term{Subject: w.id, In: s.problem.Pick(w.id, func(i int) bool { return i == candidate })})
+			return nil
+		}
+	}
+	if s.reg.settings.on("legacy-peer-deps") {
+		return nil
+	}
+	b := w.pkg.releases[candidate].terms()
+	in := w.tops[0].kidScope(edge{w.name, prodEdge, readSpec(w.name, w.pkg.releases[candidate].text)})
+	for _, name := range b.peers() {
+		optional := slices.Contains(b.PeerOptional, name)
+		wants := b.Peers[name]
+		when := s.problem.Pick(w.id, func(i int) bool {
+			if len(in) > 0 && i != candidate {
+				return false // overrides may be for this version alone
+			}
+			o := w.pkg.releases[i].terms()
+			text, has := o.Peers[name]
+			return has && !slices.Contains(o.Own, name) && text == wants && slices.Contains(o.PeerOptional, name) == optional
+		})
+		kind := peerEdge
+		if optional {
+			kind = peerOptionalEdge
+		}
+		e, _ := in.apply(edge{name, kind, readSpec(name, wants)})
+		for _, top := range w.tops {
+			if err := s.expandPeer(w, when, top, e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error {
+	each := s.needs(seriesKey{of: w, peer: e.name, optional: e.kind == peerOptionalEdge}, e)
+	imply := func(peer *wish) {
+		ok := peer.pkg.satisfying(e.spec)
+		in := s.problem.Pick(peer.id, func(i int) bool { return ok[i] })
+		if e.kind == peerOptionalEdge {
+			in.Add(len(ok))
+		}
+		s.problem.ImplyEach(each, w.id, when, peer.id, in)
+	}
+	if peer := s.seen(top, e.name); peer != nil {
+		imply(peer)
+		return nil
+	}
+	if at := top.resolve(e.name); at != nil && (at.linkTo != nil || s.fetched[e.name]) {
+		if !meets(e, at) {
+			s.problem.ForbidEach(each, solve.Term{Subject: w.id, In: when})
+		}
+		return nil
+	}
+	if e.spec.kind > specTag {
+		return nil
+	}
+	if e.kind == peerOptionalEdge {
+		key := wishKey{top, e.name}
+		s.waiting[key] = append(s.waiting[key], imply)
+		return nil
+	}
+	at := top.resolve(e.name)
+	p, err := s.packageWith(e.spec.name, at, model.Site{File: w.name})
+	if isAbsent(err) {
+		s.problem.ForbidEach(s.needs(seriesKey{of: w, peer: e.name, unknown: true}, e), solve.Term{Subject: w.id, In: when})
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	peer := s.newWish(top, e.name, p)
+	locked := ""
+	if at != nil {
+		locked = at.version
+	}
+	s.prefer(peer, false, locked)
+	imply(peer)
+	return nil
+}
+
+// needs is a fact about what releases of a wish ask of a peer.
+func (s *resolver) needs(key seriesKey, e edge) solve.Each {
+	if s.series[key] == nil {
+		s.series[key] = &solve.Series{Say: func(which, wants string) string {
+			text := fmt.Sprintf("%s %s needs %s %s as a peer", key.of.name, which, key.peer, wants)
+			switch {
+			case key.unknown:
+				text += ", which the registry does not know"
+			case key.optional:
+				text += " where it is installed"
+			}
+			return text
+		}}
+	}
+	return solve.Each{Series: s.series[key], Want: shown(e.spec.text)}
+}
+
+// seen is the wish that a top sees under a name: its own, else the root's.
+func (s *resolver) seen(top *node, name string) *wish {
+	if w := s.byKey[wishKey{top, name}]; w != nil {
+		return w
+	}
+	return s.byKey[wishKey{s.t.root, name}]
+}
