@@ -28,17 +28,19 @@ const (
 
 // relaxation is a change of what was asked for that may make a way.
 type relaxation struct {
-	text   string // a clause; %s in it stands for where subject goes
-	option string // %s likewise
-	risk   string
-	cost   int
-	about  string // the requirement whose move is told
-	from   string // where that is
-	tells  string // a requirement whose move is told without its version
-	relax  func(g *route.Goal)
-	take   func(p *Project, o *RouteOptions, to string)
-	low    version.Version // below which it goes down; nil for what cannot
-	try    func(on bool)   // what must be set besides the goal while it is tried; nil for nothing
+	text    string // a clause; %s in it stands for where subject goes
+	option  string // %s likewise
+	risk    string
+	cost    int
+	about   string // the requirement whose move is told
+	from    string // where that is
+	tells   string // a requirement whose move is told without its version
+	raises  bool   // a runtime, which a route may do by itself
+	givesUp bool   // part of what was asked for
+	relax   func(g *route.Goal)
+	take    func(p *Project, o *RouteOptions, to string)
+	low     version.Version // below which it goes down; nil for what cannot
+	try     func(on bool)   // what must be set besides the goal while it is tried; nil for nothing
 }
 
 // relaxations are the changes that may help against the conflicts so far, in the
@@ -128,7 +130,7 @@ func (f *wayFinder) lower(wish route.Wish) []relaxation {
 		return nil
 	}
 	return []relaxation{{
-		text: "the newest " + wish.Name + " that goes without that is %s", option: "--to " + wish.Name + "@%s", cost: costLower, about: wish.Name, from: s.At.String(),
+		text: "the newest " + wish.Name + " that goes without that is %s", option: "--to " + wish.Name + "@%s", cost: costLower, givesUp: true, about: wish.Name, from: s.At.String(),
 		relax: func(g *route.Goal) {
 			g.Bounds[wish.Name] = route.Bound{Allow: upFrom(s.At), Newest: true, Why: wish.Name + " may be at any later version"}
 		},
@@ -235,7 +237,7 @@ func (f *wayFinder) become(c route.Change) relaxation {
 
 func (f *wayFinder) raise(r model.Requirement) relaxation {
 	x := relaxation{
-		text: fmt.Sprintf("raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site), option: "--to " + r.Name + "@%s", cost: costRaise, about: r.Name, from: r.Locked,
+		text: fmt.Sprintf("raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site), option: "--to " + r.Name + "@%s", cost: costRaise, raises: true, about: r.Name, from: r.Locked,
 		risk:  "whoever runs or uses it needs that, too",
 		relax: func(*route.Goal) {},
 		take:  func(_ *Project, o *RouteOptions, to string) { o.To = append(o.To, r.Name+"@"+lineOf(f.order, to)) },
@@ -250,7 +252,7 @@ func (f *wayFinder) raise(r model.Requirement) relaxation {
 
 func (f *wayFinder) without(wish route.Wish) relaxation {
 	return relaxation{
-		text: "go to the other destinations, and leave " + wish.Name + " where it is", option: "without --to " + wish.Text, cost: costWithout,
+		text: "go to the other destinations, and leave " + wish.Name + " where it is", option: "without --to " + wish.Text, cost: costWithout, givesUp: true,
 		relax: func(g *route.Goal) {
 			delete(g.Bounds, wish.Name)
 			g.First = slices.DeleteFunc(g.First, func(name string) bool { return name == wish.Name })

@@ -375,7 +375,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		plan.Wishes, plan.Overrides = asked, overrides
-		no, werr := p.waysOut(ctx, part, plan, opt.Hold, conflict)
+		no, werr := p.waysOut(ctx, part, plan, conflict)
 		if werr != nil {
 			return nil, nil, werr
 		}

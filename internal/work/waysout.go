@@ -57,12 +57,12 @@ const maxTrials = 60
 // waysOut looks for the smallest changes of the wish that would make it possible,
 // and tries each: one change by itself, where that does not do two, and where
 // nothing reaches all that was asked for, as few as do.
-func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hold []string, conflict *solve.Conflict) (*NoWay, error) {
+func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, conflict *solve.Conflict) (*NoWay, error) {
 	w, err := p.world(ctx, part)
 	if err != nil {
 		return nil, err
 	}
-	f := &wayFinder{p: p, part: part, plan: plan, hold: hold, world: w, order: part.eco.Order(), no: &NoWay{Conflict: conflict}}
+	f := &wayFinder{p: p, part: part, plan: plan, world: w, order: part.eco.Order(), no: &NoWay{Conflict: conflict}}
 	f.meet(conflict)
 	if f.branches, err = p.branches(ctx, part, w.registry); err != nil {
 		return nil, err
@@ -116,12 +116,11 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, hol
 func (f *wayFinder) together(ctx context.Context, all []relaxation, alone map[int]bool) error {
 	var set []relaxation
 	for i, x := range all {
-		if !alone[i] && x.cost > costLower && x.cost < costWithout {
+		if !alone[i] && !x.givesUp {
 			set = append(set, x)
 		}
 	}
-	whole := func(w model.WayOut) bool { return !strings.Contains(w.Option, "--to ") }
-	if slices.ContainsFunc(f.no.Ways, whole) || len(set) < 3 {
+	if f.whole || len(set) < 3 {
 		return nil
 	}
 	if goes, err := f.goes(ctx, set); err != nil || !goes {
@@ -172,12 +171,12 @@ type wayFinder struct {
 	p     *Project
 	part  *Part
 	plan  *route.Plan
-	hold  []string
 	world *world
 	order version.Order
 	no    *NoWay
 	met   []string    // subjects of the conflicts so far
 	asks  [][2]string // and which of them ask something of which
+	whole bool        // some way reaches all that was asked for
 	// branches that compat books name
 	branches []branched
 }
@@ -248,7 +247,7 @@ func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.Sta
 	for i, x := range relaxations {
 		text, option := x.text, x.option
 		shown := to[i]
-		if strings.HasPrefix(x.option, "--to") && x.cost == costRaise {
+		if x.raises {
 			shown = lineOf(f.order, to[i])
 		}
 		text = strings.Replace(text, "%s", to[i], 1)
@@ -270,10 +269,11 @@ func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.Sta
 		}
 	}
 	way.Cost += len(way.Moves)
-	if len(relaxations) == 1 && relaxations[0].cost == costRaise && f.no.raise == nil {
+	if len(relaxations) == 1 && relaxations[0].raises && f.no.raise == nil {
 		x := relaxations[0]
 		f.no.raise = &destination{name: x.about, rng: lineOf(f.order, to[0]), text: x.about + "@" + to[0], because: "what is asked for needs it"}
 	}
+	f.whole = f.whole || !slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.givesUp })
 	f.no.Ways = append(f.no.Ways, way)
 	f.no.take = append(f.no.take, func(p *Project, o *RouteOptions) {
 		for i, x := range relaxations {

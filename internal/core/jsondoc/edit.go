@@ -91,17 +91,26 @@ func styleOf(src []byte) style {
 	if !bytes.Contains(bytes.TrimSpace(src), []byte("\n")) {
 		return style{}
 	}
-	s := style{"\n", "  "}
+	return style{LineEnd(src), Indentation(src)}
+}
+
+// LineEnd is the line end that a text uses.
+func LineEnd(src []byte) string {
 	if bytes.Contains(src, []byte("\r\n")) {
-		s.newline = "\r\n"
+		return "\r\n"
 	}
+	return "\n"
+}
+
+// Indentation is what a level of a text is indented by; two spaces where it shows
+// none.
+func Indentation(src []byte) string {
 	for line := range bytes.Lines(src) {
 		if trimmed := bytes.TrimLeft(line, " \t"); len(trimmed) > 0 && trimmed[0] == '"' && len(trimmed) < len(line) {
-			s.indent = string(line[:len(line)-len(trimmed)])
-			break
+			return string(line[:len(line)-len(trimmed)])
 		}
 	}
-	return s
+	return "  "
 }
 
 // line begins a line at a depth; texts of one line have none.

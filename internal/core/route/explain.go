@@ -6,7 +6,6 @@ import (
 	"maps"
 	"slices"
 
-	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 )
@@ -15,6 +14,9 @@ import (
 // where it does. What was not asked to move is held back, one by one, to see what
 // that runs into.
 func (r *planner) explain(goal Goal, state *State) ([]string, error) {
+	if !r.Explain {
+		return nil, nil
+	}
 	var why []string
 	lead := ""
 	if len(goal.First) == 1 {
@@ -74,12 +76,4 @@ func reasons(c *solve.Conflict, but ...string) string {
 		text += s.Text
 	}
 	return text
-}
-
-// explained is a leg's reasons, where they are asked for.
-func (r *planner) explained(goal Goal, state *State, leg *model.Leg) (err error) {
-	if r.Explain {
-		leg.Why, err = r.explain(goal, state)
-	}
-	return err
 }

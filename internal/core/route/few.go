@@ -30,7 +30,7 @@ func (r *planner) split(id, title string, goal Goal, because func(m model.Move) 
 		}
 	}
 	slices.SortStableFunc(waiting, func(a, b string) int {
-		return place(goal.First, a) - place(goal.First, b)
+		return position(goal.First, a) - position(goal.First, b)
 	})
 	for len(waiting) > 0 {
 		before := len(r.legs)
@@ -69,8 +69,8 @@ func (r *planner) part(goal Goal, names []string, to map[string]version.Version)
 	return part
 }
 
-// place is where a name stands in a list, after all of it if it does not.
-func place(names []string, name string) int {
+// position is where a name stands in a list, after all of it if it does not.
+func position(names []string, name string) int {
 	if i := slices.Index(names, name); i >= 0 {
 		return i
 	}

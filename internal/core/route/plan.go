@@ -159,7 +159,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 		}
 	}
 	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Overrides: goal.Overrides, Notes: state.Notable, Fixes: goal.Avoid != nil, Dedupe: goal.Dedupe, Apart: goal.Apart}
-	if err := r.explained(goal, state, &leg); err != nil {
+	if leg.Why, err = r.explain(goal, state); err != nil {
 		return false, err
 	}
 	for i := range leg.Moves {

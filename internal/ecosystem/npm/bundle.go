@@ -72,11 +72,11 @@ func readBundle(archive io.Reader, integrity string) ([]bundled, error) {
 	var list []bundled
 	for files := tar.NewReader(limited); ; {
 		f, err := files.Next()
+		if limited.N <= 0 { // which reads as an end
+			return nil, fmt.Errorf("the archive is larger than %d bytes", int64(maxArchive))
+		}
 		if err == io.EOF {
 			break
-		}
-		if limited.N <= 0 {
-			return nil, fmt.Errorf("the archive is larger than %d bytes", int64(maxArchive))
 		}
 		if err != nil {
 			return nil, fmt.Errorf("the archive: %w", err)
@@ -86,7 +86,7 @@ func readBundle(archive io.Reader, integrity string) ([]bundled, error) {
 			continue
 		}
 		loc := path.Dir(name)
-		if _, short, ok := parentLoc(loc); !ok || checkName(short) != nil || loc[:len(modulesFolder)] != modulesFolder {
+		if _, short, ok := parentLoc(loc); !ok || checkName(short) != nil || !strings.HasPrefix(loc, modulesFolder) {
 			continue
 		}
 		text, err := io.ReadAll(files)
@@ -94,7 +94,8 @@ func readBundle(archive io.Reader, integrity string) ([]bundled, error) {
 			return nil, fmt.Errorf("the archive: %s: %w", f.Name, err)
 		}
 		var raw rawRelease
-		if json.Unmarshal(text, &raw, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) == nil {
+		readable := json.Unmarshal(text, &raw, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) == nil
+		if readable && (raw.Name == "" || checkName(raw.Name) == nil) {
 			list = append(list, bundled{loc, raw.Name, raw.Version, raw.body()})
 		}
 	}

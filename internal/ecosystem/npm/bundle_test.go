@@ -38,6 +38,7 @@ func TestReadBundle(t *testing.T) {
 		"package/lib/node_modules/stray/package.json", `{"name": "stray", "version": "1.0.0"}`,
 		"package/node_modules/../../../outside/package.json", `{"name": "outside", "version": "1.0.0"}`,
 		"package/node_modules/torn/package.json", `{"name": `,
+		"package/node_modules/sly/package.json", `{"name": "../../elsewhere", "version": "1.0.0"}`,
 	)
 	list, err := readBundle(bytes.NewReader(archive), integrity+" sha1-AAAA")
 	require.NoError(t, err)

@@ -1,7 +1,6 @@
 package npm
 
 import (
-	"bytes"
 	"fmt"
 	"io/fs"
 	"path"
@@ -263,22 +262,3 @@ func (t *tree) load(l *lockfile) {
 }
 
 func parseVersion(text string) (version.Version, error) { return version.NPM{}.Parse(text) }
-
-// lineEnd is the line end that the file uses.
-func lineEnd(src []byte) string {
-	if bytes.Contains(src, []byte("\r\n")) {
-		return "\r\n"
-	}
-	return "\n"
-}
-
-// indentation is what a level of the file's text is indented by; npm keeps
-// what it finds and writes two spaces into a new file.
-func indentation(src []byte) string {
-	for line := range bytes.Lines(src) {
-		if trimmed := bytes.TrimLeft(line, " \t"); len(trimmed) > 0 && trimmed[0] == '"' && len(trimmed) < len(line) {
-			return string(line[:len(line)-len(trimmed)])
-		}
-	}
-	return "  "
-}

@@ -11,6 +11,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
 )
 
@@ -33,7 +34,7 @@ type object = map[string]any
 // write gives the lock's new bytes; the old ones if nothing changed.
 func (w *lockWriter) write() ([]byte, error) {
 	root := w.tops[w.t.root]
-	w.indent, w.nl = indentation(root.src), lineEnd(root.src)
+	w.indent, w.nl = jsondoc.Indentation(root.src), jsondoc.LineEnd(root.src)
 	if w.old == nil {
 		w.old = &lockfile{version: newLockVersion, src: w.emptyLock(root)}
 		var err error
@@ -41,7 +42,7 @@ func (w *lockWriter) write() ([]byte, error) {
 			return nil, err
 		}
 	} else {
-		w.indent, w.nl = indentation(w.old.src), lineEnd(w.old.src)
+		w.indent, w.nl = jsondoc.Indentation(w.old.src), jsondoc.LineEnd(w.old.src)
 	}
 	var splices []model.Splice
 	if w.old.version >= 2 {

@@ -129,8 +129,10 @@ func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, mo
 		o.Edits = append(o.Edits, model.FileEdit{File: s.p.lockFile, Old: s.p.lock.src, New: lock})
 	}
 	o.Carried, o.Notable = s.carried(moves), s.notable()
-	if fewer := s.p.locked().copies() - s.t.copies(); s.ask.Dedupe && s.p.lock != nil && fewer > 0 {
-		o.Notable = append(o.Notable, fmt.Sprintf("copies of packages: %d, and %d before", s.t.copies(), s.p.locked().copies()))
+	if s.ask.Dedupe && s.p.lock != nil {
+		if now, before := s.t.copies(), s.p.locked().copies(); now < before {
+			o.Notable = append(o.Notable, fmt.Sprintf("copies of packages: %d, and %d before", now, before))
+		}
 	}
 	return o, nil
 }

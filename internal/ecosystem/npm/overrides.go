@@ -16,8 +16,9 @@ type overrides struct {
 	value string // the range to use; "" for none at this level
 	// direct is the requirement of the project whose range is to be used, as
 	// "$name" says; "" for none.
-	direct string
-	rules  []*overrides
+	direct  string
+	follows bool // whatever version that requirement will have does
+	rules   []*overrides
 }
 
 // following gives the rules as they are while it is open where the project's own
@@ -27,18 +28,13 @@ func (o *overrides) following() *overrides {
 		return nil
 	}
 	f := *o
-	if f.direct != "" {
-		f.value = followed + f.direct
-	}
+	f.follows = f.direct != ""
 	f.rules = nil
 	for _, rule := range o.rules {
 		f.rules = append(f.rules, rule.following())
 	}
 	return &f
 }
-
-// followed marks a value that the project's own requirement gives.
-const followed = "$"
 
 // anyVersion is the range of all versions, pre-releases among them.
 type anyVersion struct{}
@@ -105,8 +101,8 @@ func (s scope) apply(e edge) (edge, scope) {
 				continue
 			}
 			switch {
-			case strings.HasPrefix(rule.value, followed):
-				e.spec = spec{kind: specRange, name: e.name, text: rule.value, rng: anyVersion{}}
+			case rule.follows:
+				e.spec = spec{kind: specRange, name: e.name, text: "$" + rule.direct, rng: anyVersion{}}
 			case rule.value != "":
 				e.spec = readSpec(e.name, rule.value)
 			}
