@@ -128,19 +128,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	}
 	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
 	goal.Bounds = r.oneByOne(goal.Bounds)
-	state, err := r.world.Solve(r.ctx, goal)
-	if errors.As(err, new(*solve.Conflict)) && len(r.Overrides) > 0 && len(goal.Overrides) == 0 {
-		goal.Overrides = r.Overrides
-		if state, err = r.world.Solve(r.ctx, goal); err == nil {
-			r.Overrides = nil
-		}
-	}
-	if errors.As(err, new(*solve.Conflict)) && len(r.waiting) > 0 && len(goal.Changes) == 0 {
-		goal.Changes = r.waiting
-		if state, err = r.world.Solve(r.ctx, goal); err == nil {
-			r.waiting = nil
-		}
-	}
+	goal, state, err := r.solve(goal)
 	if err != nil {
 		return false, err
 	}
@@ -179,6 +167,44 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	}
 	r.legs = append(r.legs, leg)
 	return true, r.world.Take()
+}
+
+// solve finds a state for a goal; where there is none, with the overrides that are
+// asked for, with the names that could not be taken by themselves, or with both.
+// What helps is made with this goal, and is done with then.
+func (r *planner) solve(goal Goal) (Goal, *State, error) {
+	state, err := r.world.Solve(r.ctx, goal)
+	overrides, names := len(r.Overrides) > 0 && len(goal.Overrides) == 0, len(r.waiting) > 0 && len(goal.Changes) == 0
+	for _, with := range []struct{ overrides, names bool }{{true, false}, {false, true}, {true, true}} {
+		if !errors.As(err, new(*solve.Conflict)) {
+			break
+		}
+		if with.overrides && !overrides || with.names && !names {
+			continue
+		}
+		more := goal
+		if with.overrides {
+			more.Overrides = r.Overrides
+		}
+		if with.names {
+			more.Changes = r.waiting
+		}
+		helped, failed := r.world.Solve(r.ctx, more)
+		if errors.As(failed, new(*solve.Conflict)) {
+			continue // the proof of what was asked for is the one to tell
+		}
+		if failed != nil {
+			return goal, nil, failed
+		}
+		if with.overrides {
+			r.Overrides = nil
+		}
+		if with.names {
+			r.waiting = nil
+		}
+		return more, helped, nil
+	}
+	return goal, state, err
 }
 
 // rename follows a subject to the name that it has after a move.

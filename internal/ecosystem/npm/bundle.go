@@ -44,7 +44,7 @@ const (
 func (r *registry) bundle(ctx context.Context, rel *release) ([]bundled, error) {
 	payload, err := r.around.Client.Document(ctx, fetch.Request{
 		URL: rel.tarball(), Authorization: r.settings.authorization(rel.tarball()),
-		Form: "npm-bundle/1", Forever: true,
+		Form: "npm-bundle/1 " + rel.Integrity, Forever: true,
 		Distil: func(archive io.Reader) ([]byte, error) {
 			list, err := readBundle(archive, rel.Integrity)
 			if err != nil {
