@@ -21,6 +21,7 @@ import (
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
@@ -93,7 +94,7 @@ func (a *app) status(err error) int {
 		return exitProblem
 	case errors.As(err, &fault):
 		return exitUsage
-	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked), errors.Is(err, run.ErrMissing):
+	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked), errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
 		return exitOutside
 	case errors.As(err, new(usageError)):
 		return exitUsage

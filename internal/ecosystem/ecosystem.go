@@ -114,6 +114,15 @@ type Brancher interface {
 	OfBranch(version string) bool
 }
 
+// Sourced is an ecosystem in whose manifests a requirement can ask for a repository
+// of the source in the place of releases. It is a Rewriter, too.
+type Sourced interface {
+	// IsSource tells whether a requirement's range asks for a repository.
+	IsSource(rng string) bool
+	// SourceRange is what asks for a branch, tag or commit of a repository.
+	SourceRange(address, ref string) string
+}
+
 // Ask is what Resolve is asked for.
 type Ask struct {
 	Component *model.Component

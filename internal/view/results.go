@@ -124,7 +124,11 @@ func moveGrid(moves []model.MoveSummary) grid {
 			from = "new"
 		}
 		because := m.Because
-		if m.Becomes != "" {
+		switch m.Becomes {
+		case "":
+		case m.Name:
+			because += ", from " + m.Range
+		default:
 			because += ", as " + m.Becomes
 		}
 		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, span{because, faint}})

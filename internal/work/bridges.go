@@ -94,6 +94,8 @@ func (a *advance) noteBridges(moved *movedLeg) ([]model.FileEdit, error) {
 			b.Kind = bridgePreview
 		case a.ofBranch(part, m.To) && !a.ofBranch(part, m.From):
 			b.Kind = bridgeBranch
+		case m.Becomes == m.Name && isSource(part, m.Range):
+			b.Kind = bridgeBranch
 		case m.From == "" && m.Range != "":
 			b.Kind = bridgeRestored
 		default:
@@ -135,6 +137,12 @@ func (p *Project) ofBranch(part *Part, version string) bool {
 	return ok && version != "" && brancher.OfBranch(version)
 }
 
+// isSource tells whether what a manifest asks for is a repository.
+func isSource(part *Part, rng string) bool {
+	eco, ok := part.eco.(ecosystem.Sourced)
+	return ok && eco.IsSource(rng)
+}
+
 // openBridge is a bridge with the release that it can go to.
 type openBridge struct {
 	model.SurveyBridge
@@ -173,8 +181,8 @@ func (p *Project) openBridges(ctx context.Context) ([]openBridge, error) {
 	return all, nil
 }
 
-// releaseAfter is the lowest release that a pre-release was for, "" if there is
-// none yet.
+// releaseAfter is the lowest release that a pre-release or branch was for, "" if
+// there is none yet. A branch may bear the version of its next release.
 func (p *Project) releaseAfter(ctx context.Context, b bridge) (string, error) {
 	part := p.partIn(b.Component)
 	if part == nil || len(part.Find(b.Name)) == 0 {
@@ -193,8 +201,12 @@ func (p *Project) releaseAfter(ctx context.Context, b bridge) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	var dayAfter time.Time
+	if since, err := time.Parse(time.DateOnly, b.Since); err == nil {
+		dayAfter = since.AddDate(0, 0, 1)
+	}
 	for _, r := range releases {
-		if v, err := order.Parse(r.Version); err == nil && !v.Preview() && v.Compare(at) > 0 {
+		if v, err := order.Parse(r.Version); err == nil && !v.Preview() && (v.Compare(at) > 0 || v.Compare(at) == 0 && r.Published.After(dayAfter)) {
 			return r.Version, nil
 		}
 	}

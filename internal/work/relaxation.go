@@ -80,6 +80,11 @@ func (f *wayFinder) relaxations() []relaxation {
 			all = append(all, f.branch(b, s.At.String()))
 		}
 	}
+	for _, s := range f.sources {
+		if slices.Contains(f.met, s.of) && !asked(s.of) {
+			all = append(all, f.source(s))
+		}
+	}
 	for _, pair := range f.asks {
 		if x := f.override(pair[0], pair[1]); x != nil {
 			all = append(all, *x)

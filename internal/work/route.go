@@ -56,8 +56,8 @@ type destination struct {
 }
 
 func readDestination(text string) (destination, error) {
-	at := strings.LastIndex(text, "@")
-	if at <= 0 {
+	at := strings.Index(text[min(1, len(text)):], "@") + 1 // a scope starts with one, too
+	if at == 0 {
 		return destination{}, &model.Fault{Doing: "reading --to", Wrong: fmt.Sprintf("%q is not NAME@RANGE", text), Next: "write --to " + text + "@ and a range"}
 	}
 	return destination{name: text[:at], rng: text[at+1:], text: text}, nil
@@ -327,8 +327,16 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err
 	}
+	s, err := p.shelf(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, d := range wishes {
 		if len(part.Find(d.name)) == 0 {
+			continue
+		}
+		if c := p.fromElsewhere(part, s, d); c != nil {
+			plan.Replaced = append(plan.Replaced, *c)
 			continue
 		}
 		rng, err := plan.Order.ParseRange(d.rng)
@@ -339,12 +347,8 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		}
 		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.name, Range: rng, Text: d.text, Because: d.because})
 	}
-	s, err := p.shelf(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	renames := slices.ContainsFunc(wishes, func(d destination) bool { return s.replaces(part, d.name) != nil })
-	if reach == version.Stay && len(plan.Wishes)+len(plan.Overrides) == 0 && !renames && opt.Reach != reachFix && !opt.Dedupe {
+	changes := len(plan.Replaced) > 0 || slices.ContainsFunc(wishes, func(d destination) bool { return s.replaces(part, d.name) != nil })
+	if reach == version.Stay && len(plan.Wishes)+len(plan.Overrides) == 0 && !changes && opt.Reach != reachFix && !opt.Dedupe {
 		return nil, nil, nil
 	}
 	if plan.Subjects, err = p.subjects(ctx, part, w.registry, plan.Wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {

@@ -60,7 +60,7 @@ type fileStep struct {
 
 type fileMove struct {
 	Name    string   `yaml:"name"`              // a requirement's, or "runtime/node"
-	Becomes string   `yaml:"becomes,omitempty"` // its name afterwards, if another
+	Becomes string   `yaml:"becomes,omitempty"` // its name afterwards; the same where it comes from elsewhere
 	From    string   `yaml:"from,omitempty"`
 	To      string   `yaml:"to"`
 	Range   string   `yaml:"range,omitempty"` // of one that is added or gets another name

@@ -141,7 +141,7 @@ func (b *bookApplier) replaced(r *compat.Rule, renames []destination) {
 	asked := b.plan.Reach == version.Major
 	for _, d := range renames {
 		if d.name == c.New {
-			asked, c.Range = true, d.rng
+			asked, c.Asked, c.Range = true, true, d.rng
 		}
 	}
 	switch {

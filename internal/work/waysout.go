@@ -67,6 +67,9 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 	if f.branches, err = p.branches(ctx, part, w.registry); err != nil {
 		return nil, err
 	}
+	if f.sources, err = p.sources(ctx, part); err != nil {
+		return nil, err
+	}
 	var all []relaxation
 	alone := map[int]bool{}
 	trials := 0
@@ -177,8 +180,9 @@ type wayFinder struct {
 	met   []string    // subjects of the conflicts so far
 	asks  [][2]string // and which of them ask something of which
 	whole bool        // some way reaches all that was asked for
-	// branches that compat books name
+	// branches that compat books name, by versions and in repositories
 	branches []branched
+	sources  []source
 }
 
 // meet notes what a conflict is about.
@@ -204,6 +208,11 @@ func (f *wayFinder) goal() route.Goal {
 			continue
 		}
 		g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return v.Compare(s.At) == 0 }, Why: fmt.Sprintf("%s is held at %s", s.Name, s.At)}
+	}
+	for _, c := range f.plan.Replaced {
+		if c.Asked {
+			g.Changes = append(g.Changes, c)
+		}
 	}
 	for _, wish := range f.plan.Wishes {
 		g.Bounds[wish.Name] = route.Bound{Allow: wish.Range.Contains, Newest: true, Why: wish.Text + " is asked for"}

@@ -79,14 +79,15 @@ type Rule struct {
 	// apply, the parts of clashes, and what ends.
 	When []Condition
 	// Then has what is needed, or what restores.
-	Then     []Condition
-	Subjects []model.Subject // of together and stepwise; the one that a branch is of
-	Branch   string          // of branch: its name
-	Share    Share           // of together
-	Feature  string          // of restored
-	Old, New model.Subject   // of replaced
-	Versions []Mapping       // of replaced
-	On       time.Time       // of ends
+	Then       []Condition
+	Subjects   []model.Subject // of together and stepwise; the one that a branch is of
+	Branch     string          // of branch: its name
+	Repository string          // of branch: the address of the repository, where the registry does not give branches; empty if not stated
+	Share      Share           // of together
+	Feature    string          // of restored
+	Old, New   model.Subject   // of replaced
+	Versions   []Mapping       // of replaced
+	On         time.Time       // of ends
 	// Foreign is a kind of subject that it names and that is not known here:
 	// such a rule never applies.
 	Foreign string

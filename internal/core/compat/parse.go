@@ -254,7 +254,8 @@ func (p *parser) ruleFields() fields {
 					s, _ := p.subject(n, p.now)
 					p.now.Subjects = []model.Subject{s}
 				},
-				"name": func(n *yaml.Node) { p.now.Branch = p.text(n) },
+				"name":       func(n *yaml.Node) { p.now.Branch = p.text(n) },
+				"repository": func(n *yaml.Node) { p.now.Repository = p.text(n) },
 			}, "of", "name")
 		},
 		Ends: p.ends,

@@ -151,7 +151,7 @@ type Release struct {
 type Move struct {
 	Subject Subject
 	Name    string // what the manifest calls it
-	Becomes string // what the manifest calls it afterwards, if something else
+	Becomes string // what the manifest calls it afterwards; the same as before where it comes from elsewhere, empty where nothing changes
 	From    string // empty for a subject that was not there
 	To      string // empty for a subject that goes away
 	Range   string // of one that is added or gets another name: what is asked for of it

@@ -171,7 +171,8 @@ type WayOut struct {
 // MoveSummary is a move in results.
 type MoveSummary struct {
 	Name    string   `json:"name"`
-	Becomes string   `json:"becomes,omitempty"` // the name afterwards, if another
+	Becomes string   `json:"becomes,omitempty"` // the name afterwards; the same for one that comes from elsewhere
+	Range   string   `json:"range,omitempty"`   // what is asked for of one that comes in, gets another name or comes from elsewhere
 	PURL    string   `json:"purl"`
 	From    string   `json:"from,omitempty"`
 	To      string   `json:"to,omitempty"`
@@ -182,7 +183,7 @@ type MoveSummary struct {
 
 // Summary gives a move in the form of results.
 func (m Move) Summary() MoveSummary {
-	s := MoveSummary{Name: m.Name, Becomes: m.Becomes, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because, Needs: m.Wants}
+	s := MoveSummary{Name: m.Name, Becomes: m.Becomes, Range: m.Range, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because, Needs: m.Wants}
 	for _, site := range m.Sites {
 		s.Places = append(s.Places, site.String())
 	}

@@ -117,8 +117,7 @@ func (r *planner) fix() error {
 // replace makes a leg for each requirement that goes on under another name.
 func (r *planner) replace() error {
 	for _, c := range r.Replaced {
-		title := c.Old + " becomes " + c.New
-		_, err := r.leg(Slug(c.Old)+"-becomes-"+Slug(c.New), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + c.New })
+		err := r.change(c)
 		if errors.As(err, new(*solve.Conflict)) {
 			r.waiting = append(r.waiting, c) // it may go together with something else
 			continue
@@ -128,6 +127,13 @@ func (r *planner) replace() error {
 		}
 	}
 	return nil
+}
+
+// change makes a leg of a change alone.
+func (r *planner) change(c Change) error {
+	title := cmp.Or(c.Title, c.Old+" becomes "+c.New)
+	_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + c.New })
+	return err
 }
 
 // override makes a leg for each override that says what it leads to, or that goes.

@@ -23,11 +23,13 @@ type Bound struct {
 }
 
 // Change is of a manifest: the requirement Old goes on as New, or where Old is
-// empty, New is added.
+// empty, New is added. Where both are the same, it comes from elsewhere.
 type Change struct {
 	Old, New string
 	Range    string // what is asked for of New
 	Why      string
+	Title    string // of a leg that makes nothing but this; empty for one that says the names
+	Asked    bool   // somebody named it as a destination
 }
 
 // Restore says that while its terms all hold, a requirement has to be there.

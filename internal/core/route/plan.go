@@ -54,7 +54,15 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	if p.Reach == version.Major {
 		r.shunned()
 	}
+	r.place = "it did not go before the rest"
 	for _, c := range r.waiting {
+		err := r.change(c)
+		if err == nil {
+			continue
+		}
+		if c.Asked || !errors.As(err, new(*solve.Conflict)) {
+			return nil, nil, err
+		}
 		r.notices = append(r.notices, fmt.Sprintf("%s stays, and does not become %s, with which the rest does not go", c.Old, c.New))
 	}
 	for _, o := range r.Overrides {

@@ -199,7 +199,7 @@ func (w *lockWriter) newEntry(n *node) object {
 	if n.pkgName != n.name {
 		e["name"] = n.pkgName
 	}
-	if n.resolved != "" && !w.omitResolved {
+	if n.resolved != "" && (!w.omitResolved || isGit(n.resolved)) {
 		e["resolved"] = n.resolved
 	}
 	putText(e, "integrity", n.integrity)
@@ -307,7 +307,7 @@ func (w *lockWriter) legacyEntry(n *node) object {
 	switch {
 	case n.linkTo != nil:
 		e["version"] = "file:" + n.linkTo.loc
-	case n.version == "" || strings.HasPrefix(n.resolved, "git"):
+	case n.version == "" || isGit(n.resolved):
 		e["version"] = n.resolved
 	case n.pkgName != n.name:
 		e["version"] = "npm:" + n.pkgName + "@" + n.version

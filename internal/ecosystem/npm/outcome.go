@@ -41,7 +41,7 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 		var splices []model.Splice
 		for _, d := range m.dependencies {
 			w := s.seen(top, d.name)
-			if w == nil || w.rel == nil || d.spec.kind != specRange || s.p.isMember(d.name) {
+			if w == nil || w.rel == nil || d.spec.kind != specRange && d.spec.kind != specGit || s.p.isMember(d.name) {
 				continue
 			}
 			was := s.was[wishKey{top, d.name}]

@@ -28,6 +28,7 @@ type registry struct {
 
 	mu       sync.Mutex
 	packages map[string]*pending
+	sources  map[string]*pkg // what repositories hold, by the value that asks for it
 }
 
 // pending is a package that is there or on its way.
@@ -40,7 +41,7 @@ type pending struct {
 func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*registry, error) {
 	r := &registry{
 		settings: readSettings(s.Root, dir, s.Home, s.Env, s.Environ),
-		around:   s, packages: map[string]*pending{}, engines: map[string]bool{},
+		around:   s, packages: map[string]*pending{}, sources: map[string]*pkg{}, engines: map[string]bool{},
 	}
 	s.Client.Trust(func() ([]byte, error) { return r.settings.authorities(s.Env), nil }, r.settings["strict-ssl"] == "false")
 	s.Client.Patience(r.settings.patience())

@@ -14,6 +14,7 @@ import (
 type pkg struct {
 	name     string
 	base     string // the registry's address
+	source   string // the value that asks for it from a repository; empty for what a registry has
 	tags     map[string]string
 	releases []*release
 	versions []string // of releases
@@ -137,6 +138,8 @@ func (p *pkg) satisfying(s spec) []bool {
 			found[i] = s.rng.Contains(r.parsed)
 		case s.kind == specTag:
 			found[i] = p.tags[s.text] == r.text
+		case s.kind == specGit:
+			found[i] = p.source == s.text
 		}
 	}
 	p.ranges[s.text] = found

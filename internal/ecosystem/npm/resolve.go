@@ -149,7 +149,7 @@ func (s *resolver) prepare() error {
 	for _, m := range s.p.manifests() {
 		top := s.t.tops[m.dir]
 		for _, d := range m.inEffect() {
-			if slices.ContainsFunc(s.ask.Changes, func(c route.Change) bool { return c.New == d.name }) {
+			if s.changes(d.name) {
 				continue // it is new here, whatever others brought in
 			}
 			to := top.resolve(d.name)
@@ -249,7 +249,7 @@ func (s *resolver) solveTops() error {
 			if d.spec.kind > specTag {
 				s.fetched[d.name] = true // it stays as it is
 			}
-			if d.spec.kind > specTag || s.p.isMember(d.name) {
+			if d.spec.kind > specTag && !s.fromSource(top, d) || s.p.isMember(d.name) {
 				continue
 			}
 			if d.kind == peerOptionalEdge && top.resolve(d.name) == nil {
@@ -300,7 +300,13 @@ func (s *resolver) rule(r route.Rule) {
 // wishFor adds a top's dependency to the problem. Tops that have the same
 // version of a package share one subject, so that it stays one.
 func (s *resolver) wishFor(top *node, d dependency) error {
-	p, err := s.packageWith(d.spec.name, top.resolve(d.name), d.site)
+	var p *pkg
+	var err error
+	if d.spec.kind == specGit {
+		p, err = s.reg.source(s.ctx, d)
+	} else {
+		p, err = s.packageWith(d.spec.name, top.resolve(d.name), d.site)
+	}
 	if err != nil {
 		return err
 	}
@@ -426,7 +432,7 @@ func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) error {
 // placeWish puts what was solved for a top into its place.
 func (s *resolver) placeWish(w *wish) {
 	level := w.tops[0]
-	if at := level.resolve(w.name); at != nil && at.linkTo == nil && at.pkgName == w.pkg.name && at.version == w.rel.text {
+	if at := level.resolve(w.name); at != nil && at.holds(w.rel) {
 		at.pinned = true
 		return
 	}

@@ -13,8 +13,8 @@ import (
 	"bellwether/internal/core/route"
 )
 
-// Rewrite gives the manifests with requirements renamed or added. A renamed one
-// keeps its place; one that is added goes where its name sorts among those of
+// Rewrite gives the manifests with requirements renamed, added, or taken from
+// elsewhere. A renamed one keeps its place; one that is added goes where its name sorts among those of
 // "dependencies" in the root's manifest, which has the overrides, too.
 func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
 	p := c.Detail.(*project)
@@ -63,7 +63,7 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 func (m *manifest) rename(change route.Change) (splices []model.Splice) {
 	for _, g := range groups {
 		object := m.doc.Get(g.name)
-		if object == nil || object.Get(change.New) != nil {
+		if object == nil || change.New != change.Old && object.Get(change.New) != nil {
 			continue
 		}
 		for _, member := range object.Members {

@@ -218,7 +218,7 @@ func meets(e edge, to *node) bool {
 	case specFile:
 		return to.linkTo != nil || strings.HasPrefix(to.resolved, "file:")
 	case specGit:
-		return strings.HasPrefix(to.resolved, "git")
+		return isGit(to.resolved)
 	case specURL, specWorkspace, specCatalog, specTag:
 		return true
 	}

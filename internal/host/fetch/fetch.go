@@ -179,6 +179,9 @@ func (u *Unreachable) Error() string {
 // Unwrap gives the cause.
 func (u *Unreachable) Unwrap() error { return u.Err }
 
+// Offline tells whether nothing may be asked of the network.
+func (c *Client) Offline() bool { return c.cfg.Offline }
+
 // ErrNotCached is the error of a document that --offline cannot give.
 var ErrNotCached = errors.New("not in the cache, and --offline forbids asking for it")
 

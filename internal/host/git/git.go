@@ -15,6 +15,7 @@ import (
 // Repo is a git working tree.
 type Repo struct {
 	Top string // its root folder
+	env []string
 }
 
 // ErrNone means that a folder is in no repository, or that git is missing.
@@ -25,17 +26,17 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	if _, err := exec.LookPath("git"); err != nil {
 		return nil, ErrNone
 	}
-	top, err := (&Repo{dir}).run(ctx, "rev-parse", "--show-toplevel")
+	top, err := (&Repo{Top: dir}).run(ctx, "rev-parse", "--show-toplevel")
 	if err != nil {
 		return nil, ErrNone
 	}
-	return &Repo{strings.TrimSuffix(top, "\n")}, nil
+	return &Repo{Top: strings.TrimSuffix(top, "\n")}, nil
 }
 
 func (r *Repo) run(ctx context.Context, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = r.Top
-	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C")
+	cmd.Env = append(append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"), r.env...)
 	var out, problems bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &problems
 	if err := cmd.Run(); err != nil {
@@ -173,7 +174,7 @@ func (r *Repo) DropScratch(ctx context.Context, dir string) error {
 // Init makes a repository with one commit of everything in dir, by an author
 // whom only this repository knows.
 func Init(ctx context.Context, dir, author, email, message string) (*Repo, error) {
-	r := &Repo{dir}
+	r := &Repo{Top: dir}
 	if _, err := r.run(ctx, "init", "-q", "-b", "main"); err != nil {
 		return nil, err
 	}
