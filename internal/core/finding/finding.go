@@ -1,193 +1,150 @@
-// Package finding reads what stages print and compares two verifications.
 package finding
 
 import (
+	"cmp"
+	"path"
+	"regexp"
 	"slices"
 	"strings"
-	"time"
-
-	"bellwether/internal/core/model"
 )
 
-// Status is how a stage ended.
-type Status string
+// Kind is what sort of thing a finding is.
+type Kind string
 
-// The ends that a stage can come to.
+// The kinds of findings.
 const (
-	Passed   Status = "passed"
-	Failed   Status = "failed"
-	TimedOut Status = "timed out"
-	Skipped  Status = "skipped"
-	NotRun   Status = "not run" // because a stage before it failed
+	Failure     Kind = "failure"
+	Warning     Kind = "warning"
+	Deprecation Kind = "deprecation"
 )
 
-// Stage is what came of one stage.
-type Stage struct {
-	Component string        `json:"component"` // its folder
-	Name      string        `json:"name"`
-	Command   []string      `json:"command"`
-	Status    Status        `json:"status"`
-	Optional  bool          `json:"optional,omitempty"` // a failure does not fail the verification
-	Exit      int           `json:"exit,omitempty"`
-	Duration  time.Duration `json:"nanoseconds,omitempty"`
-	Why       string        `json:"why,omitempty"`      // of a skipped or failed stage
-	Tests     []Test        `json:"tests,omitempty"`    // where the runner tells them one by one
-	Findings  []Finding     `json:"findings,omitempty"` // what a compiler or checker says of places
-	Log       string        `json:"log,omitempty"`      // file, relative to the project
-	Tail      []string      `json:"tail,omitempty"`     // the last lines printed, of a failed stage
+// Kinds are all of them, the gravest first.
+var Kinds = []Kind{Failure, Warning, Deprecation}
+
+// Finding is something that a tool says of the project, or of a package in use.
+type Finding struct {
+	Kind    Kind   `json:"kind"`
+	Tool    string `json:"tool,omitempty"`
+	Code    string `json:"code,omitempty"`    // the tool's own: "TS2304", "DEP0040"
+	Text    string `json:"text"`              // as it was printed first
+	Place   string `json:"place,omitempty"`   // "file:line:column" in the project, the first of them
+	Package string `json:"package,omitempty"` // that it comes from; empty for own code, or if nothing tells
+	Version string `json:"version,omitempty"` // of Package, where it is told
+	Through string `json:"through,omitempty"` // what leads to Package from a requirement; empty for one that is required itself
+	Count   int    `json:"count"`             // how often it was printed
 }
 
-// Verification is what came of all stages.
-type Verification struct {
-	Key    string            `json:"key"` // names the content and stages that were verified
-	At     time.Time         `json:"at"`
-	Tools  map[string]string `json:"tools"` // versions, by program
-	Stages []Stage           `json:"stages"`
+// Own tells whether a finding is about the project itself.
+func (f Finding) Own() bool { return f.Package == "" }
+
+// file is the place without line and column.
+func (f Finding) file() string {
+	name, _, _ := strings.Cut(f.Place, ":")
+	return name
 }
 
-// Red tells whether the stage failed, and was not optional.
-func (s Stage) Red() bool {
-	return (s.Status == Failed || s.Status == TimedOut) && !s.Optional
+// cause is what makes two findings the same: not the line, which moves, nor
+// anything else that differs from run to run.
+type cause struct {
+	kind                Kind
+	code, pkg, file, is string
 }
 
-// Green tells whether no stage is red.
-func (v *Verification) Green() bool { return !slices.ContainsFunc(v.Stages, Stage.Red) }
-
-// Count gives how many tests passed and failed.
-func (v *Verification) Count() (passed, failed int) {
-	for _, s := range v.Stages {
-		for _, t := range s.Tests {
-			switch {
-			case t.Skipped:
-			case t.Passed:
-				passed++
-			default:
-				failed++
-			}
-		}
-	}
-	return passed, failed
+func (f Finding) cause() cause {
+	return cause{f.Kind, f.Code, f.Package, f.file(), normal(f.Text)}
 }
 
-// Comparison is what changed from a baseline to a later verification. Names
-// are sorted.
-type Comparison struct {
-	NewlyFailing []Test    `json:"newly-failing,omitempty"` // failed, and did not fail before
-	StillFailing []Test    `json:"still-failing,omitempty"` // failed before, too
-	NewlyPassing []string  `json:"newly-passing,omitempty"` // failed before
-	Vanished     []string  `json:"vanished,omitempty"`      // ran before, did not run now
-	BrokenStages []Stage   `json:"broken-stages,omitempty"` // failed, and did not before, and no test tells why
-	NewFindings  []Finding `json:"new-findings,omitempty"`  // said of places now, and not before
+// fleeting is what differs from run to run: times, durations, addresses, numbers
+// of processes and lines, and counters.
+var fleeting = regexp.MustCompile(strings.Join([]string{
+	`\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?`,
+	`\b\d\d:\d\d:\d\d(?:[.,]\d+)?\b`,
+	`\b\d+(?:\.\d+)? ?(?:ms|µs|ns|s|sec|secs|seconds?|milliseconds?|minutes?)\b`,
+	`\b0x[0-9a-fA-F]+\b`, `\b[0-9a-f]{32,}\b`,
+	`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`,
+	`\b(?:pid|PID|node|process|line|port):? ?\d+`, `:\d+(?::\d+)?\b`, `#\d+`,
+	`\b\d+(?:/| of )\d+\b`, `\b\d+ (?:times?|warnings?|errors?|problems?|files?|more)\b`,
+	`(?:/[\w.@+-]+){2,}/`, `[A-Za-z]:\\(?:[\w.@+ -]+\\)+`,
+}, "|"))
+
+// normal is a text without what differs from run to run.
+func normal(text string) string {
+	return strings.Join(strings.Fields(fleeting.ReplaceAllString(text, "…")), " ")
 }
 
-// Worse tells whether something that was right before no longer is.
-func (c *Comparison) Worse() bool {
-	return len(c.NewlyFailing)+len(c.Vanished)+len(c.BrokenStages) > 0
+// maxFindings bounds how many different ones are kept of one stage.
+const maxFindings = 2000
+
+// tally counts findings, equal ones once.
+type tally struct {
+	list []Finding
+	at   map[cause]int
+	same map[Finding]int // as they were printed, which spares normalising
+	more int             // that were printed when there were too many already
 }
 
-// Compare sets a verification against a baseline. Tests that could not run
-// because their stage was not reached count as the stage's failure only.
-func Compare(before, after *Verification) Comparison {
-	var c Comparison
-	for _, s := range after.Stages {
-		old := before.stage(s.Component, s.Name)
-		c.compareTests(old, s)
-		var said []Finding
-		if old != nil {
-			said = old.Findings
-		}
-		c.NewFindings = append(c.NewFindings, newFindings(said, s.Findings)...)
-		wasRed := old != nil && old.Red()
-		explained := slices.ContainsFunc(s.Tests, func(t Test) bool { return !t.Passed && !t.Skipped })
-		if s.Red() && !wasRed && !explained {
-			c.BrokenStages = append(c.BrokenStages, s)
-		}
-	}
-	slices.Sort(c.Vanished)
-	slices.Sort(c.NewlyPassing)
-	return c
-}
-
-func (c *Comparison) compareTests(old *Stage, s Stage) {
-	was := map[string]Test{}
-	if old != nil {
-		for _, t := range old.Tests {
-			was[t.Name] = t
-		}
-	}
-	now := map[string]bool{}
-	for _, t := range s.Tests {
-		now[t.Name] = true
-		before, known := was[t.Name]
-		switch {
-		case !t.Passed && !t.Skipped && known && !before.Passed:
-			c.StillFailing = append(c.StillFailing, t)
-		case !t.Passed && !t.Skipped:
-			c.NewlyFailing = append(c.NewlyFailing, t)
-		case known && !before.Passed && !before.Skipped:
-			c.NewlyPassing = append(c.NewlyPassing, t.Name)
-		}
-	}
-	if s.Status == NotRun || s.Status == TimedOut {
+func (t *tally) add(f Finding) {
+	f.Text = strings.TrimSpace(f.Text)
+	if f.Text == "" {
 		return
 	}
-	for name, t := range was {
-		if !now[name] && !t.Skipped {
-			c.Vanished = append(c.Vanished, name)
+	if f.Count == 0 {
+		f.Count = 1
+	}
+	raw := f
+	if i, known := t.same[raw]; known {
+		t.list[i].Count += f.Count
+		return
+	}
+	key := f.cause()
+	if i, known := t.at[key]; known {
+		t.list[i].Count += f.Count
+		t.list[i].Version = cmp.Or(t.list[i].Version, f.Version)
+		if len(t.same) < maxFindings {
+			t.same[raw] = i
+		}
+		return
+	}
+	if len(t.list) == maxFindings {
+		t.more++
+		return
+	}
+	if t.at == nil {
+		t.at, t.same = map[cause]int{}, map[Finding]int{}
+	}
+	t.at[key], t.same[raw] = len(t.list), len(t.list)
+	t.list = append(t.list, f)
+}
+
+// sorted are the findings, the gravest first, own ones before those of packages.
+func (t *tally) sorted() []Finding {
+	slices.SortStableFunc(t.list, func(a, b Finding) int {
+		return cmp.Or(slices.Index(Kinds, a.Kind)-slices.Index(Kinds, b.Kind), strings.Compare(a.Package, b.Package))
+	})
+	return t.list
+}
+
+// Of are the findings of a kind.
+func Of(all []Finding, k Kind) []Finding {
+	return slices.DeleteFunc(slices.Clone(all), func(f Finding) bool { return f.Kind != k })
+}
+
+// missing are those of a list that another one has not, or has less often. Lines
+// move, so that they do not count.
+func missing(from, in []Finding) []Finding {
+	left := map[cause]int{}
+	for _, f := range in {
+		left[f.cause()] += f.Count
+	}
+	var list []Finding
+	for _, f := range from {
+		if n := f.Count - left[f.cause()]; n > 0 {
+			f.Count = n
+			list = append(list, f)
 		}
 	}
+	return list
 }
 
-func (v *Verification) stage(component, name string) *Stage {
-	for i := range v.Stages {
-		if v.Stages[i].Component == component && v.Stages[i].Name == name {
-			return &v.Stages[i]
-		}
-	}
-	return nil
-}
-
-// LastLines are the last n lines of a text that are not empty, without
-// terminal colours.
-func LastLines(text string, n int) []string {
-	var lines []string
-	for line := range strings.Lines(text) {
-		if line = strings.TrimRight(plain(line), " \t\r\n"); line != "" {
-			lines = append(lines, line)
-		}
-	}
-	return lines[max(0, len(lines)-n):]
-}
-
-// plain drops terminal control sequences (ECMA-48).
-func plain(line string) string {
-	var b strings.Builder
-	for i := 0; i < len(line); i++ {
-		if line[i] != 0x1b {
-			b.WriteByte(line[i])
-			continue
-		}
-		if i+1 < len(line) && line[i+1] == '[' {
-			for i += 2; i < len(line) && (line[i] < 0x40 || line[i] > 0x7e); i++ {
-			}
-		}
-	}
-	return b.String()
-}
-
-// Result is a verification, and how it compares with the baseline.
-type Result struct {
-	*Verification
-	IsBaseline bool        `json:"is-baseline,omitempty"`
-	Comparison *Comparison `json:"comparison,omitempty"` // nil without a baseline
-}
-
-// LegResult is what came of carrying out one leg.
-type LegResult struct {
-	Leg          model.LegResult `json:"leg"`
-	Verification *Verification   `json:"verification"`
-	Comparison   Comparison      `json:"comparison"`
-	Done         bool            `json:"done"`             // verified, and committed where there is git
-	Commit       string          `json:"commit,omitempty"` // empty without git
-	Left         int             `json:"left"`             // legs that are still to go
-}
+// below is a path in the project, for what is printed relative to dir.
+func below(dir, file string) string { return path.Join(dir, strings.ReplaceAll(file, "\\", "/")) }

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 const nodeTAP = `TAP version 13
@@ -41,16 +42,19 @@ ok 3 - closes
 `
 
 func TestReadTAP(t *testing.T) {
-	tests, ok := ReadTAP(strings.NewReader(nodeTAP))
-	assert.True(t, ok)
 	assert.Equal(t, []Test{
 		{Name: "departures > sorts by time", Passed: true},
-		{Name: "departures > names the pier", Message: "Expected values to be strictly equal:", Place: "/tmp/x/board.test.js:12:3"},
+		{Name: "departures > names the pier", Message: "Expected values to be strictly equal:", Place: "board.test.js:12:3"},
 		{Name: "tide table", Passed: true, Skipped: true},
 		{Name: "closes", Passed: true},
-	}, tests)
-	_, ok = ReadTAP(strings.NewReader("everything is ok\nok\n"))
-	assert.False(t, ok, "no TAP in it")
+	}, read(t, nodeTAP, Source{Scratch: "/tmp/x"}).Tests)
+	assert.Empty(t, read(t, "everything is ok\nok\n", Source{}).Tests, "no TAP in it")
+}
+
+func read(t *testing.T, text string, s Source) *Report {
+	r := NewReader(s)
+	require.NoError(t, r.Output(strings.NewReader(text)))
+	return r.Report()
 }
 
 func verification(status Status, tests ...Test) *Verification {
@@ -74,13 +78,4 @@ func TestCompare(t *testing.T) {
 	crash := Compare(verification(Passed, Test{Name: "a", Passed: true}), &Verification{Stages: []Stage{{Component: ".", Name: "fetch", Status: Failed}, {Component: ".", Name: "test", Status: NotRun}}})
 	assert.Len(t, crash.BrokenStages, 1)
 	assert.Empty(t, crash.Vanished, "tests of a stage that was not reached are not vanished")
-}
-
-func TestLastLines(t *testing.T) {
-	assert.Equal(t, []string{"two", "three"}, LastLines("one\n\x1b[31mtwo\x1b[0m  \n\nthree", 2))
-}
-
-func FuzzReadTAP(f *testing.F) {
-	f.Add(nodeTAP)
-	f.Fuzz(func(t *testing.T, text string) { ReadTAP(strings.NewReader(text)) })
 }

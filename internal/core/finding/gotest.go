@@ -1,9 +1,7 @@
 package finding
 
 import (
-	"bufio"
 	"encoding/json"
-	"io"
 	"path"
 	"regexp"
 	"strings"
@@ -28,46 +26,38 @@ type goTests struct {
 	parents map[string]bool
 }
 
-// ReadGoTest reads results in the Go test JSON stream. Tests are named by their
+// newGoTests reads results in the Go test JSON stream. Tests are named by their
 // package, their own name, and those of sub-tests; a test that only groups
 // others is left out, unless it failed although they passed. A package that
 // failed without a failed test, because it did not build or ended early, counts
-// as one. dirOf gives a package's folder in the project. ok is false if there is
-// no such stream.
-func ReadGoTest(r io.Reader, dirOf func(pkg string) string) (tests []Test, ok bool) {
-	g := &goTests{dirOf: dirOf, output: map[string][]string{}, parents: map[string]bool{}}
-	seen := false
-	eachGoEvent(r, func(e goEvent) {
-		seen = true
-		g.event(e)
-	})
-	return g.kept(), seen
+// as one. dirOf gives a package's folder in the project.
+func newGoTests(dirOf func(pkg string) string) *goTests {
+	return &goTests{dirOf: dirOf, output: map[string][]string{}, parents: map[string]bool{}}
 }
 
-// eachGoEvent calls do for each line that is an event.
-func eachGoEvent(r io.Reader, do func(e goEvent)) {
-	lines := bufio.NewReaderSize(r, 1<<16)
-	for {
-		line, err := lines.ReadBytes('\n')
-		var e goEvent
-		if len(line) > 0 && line[0] == '{' && json.Unmarshal(line, &e) == nil && e.Action != "" {
-			do(e)
-		}
-		if err != nil {
-			return
-		}
-	}
+// readGoEvent reads a line of the stream; ok is false for any other.
+func readGoEvent(line []byte) (e goEvent, ok bool) {
+	return e, json.Unmarshal(line, &e) == nil && e.Action != ""
 }
 
 func (g *goTests) event(e goEvent) {
 	key := e.Package + "\n" + e.Test
 	switch e.Action {
 	case "build-output":
-		g.output[e.ImportPath] = append(g.output[e.ImportPath], e.Output)
+		g.keep(e.ImportPath, e.Output)
 	case "output":
-		g.output[key] = append(g.output[key], e.Output)
+		g.keep(key, e.Output)
 	case "pass", "fail", "skip":
 		g.end(e, key)
+	}
+}
+
+// maxOutput bounds how many lines of one test are kept.
+const maxOutput = 1000
+
+func (g *goTests) keep(key, line string) {
+	if len(g.output[key]) < maxOutput {
+		g.output[key] = append(g.output[key], line)
 	}
 }
 
@@ -90,6 +80,7 @@ func (g *goTests) end(e goEvent, key string) {
 	if !t.Passed {
 		t.Message, t.Place = g.blame(e.Package, g.output[key])
 	}
+	delete(g.output, key)
 	g.tests, g.keys = append(g.tests, t), append(g.keys, key)
 }
 

@@ -1,7 +1,6 @@
 package finding
 
 import (
-	"path"
 	"strings"
 	"testing"
 
@@ -48,26 +47,41 @@ func TestReadGoTest(t *testing.T) {
 		{Name: "own.example/x/b > TestPanic", Message: "panic: assignment to entry in nil map [recovered]", Place: "tide/b/b_test.go:3"},
 		{Name: "own.example/x/c > (build)", Message: "undefined: undefined", Place: "tide/c/c_test.go:3:29"},
 		{Name: "own.example/x/d > (package)", Message: "no tide table found"},
-	}, ReadTests(goStream, "own.example/x", "tide"))
-	assert.Contains(t, Readable(goStream), "=== RUN   TestOne\n    a_test.go:3: wet feet: 3\n")
-	assert.Equal(t, "as it is\n", Readable("as it is\n"))
-	_, ok := ReadGoTest(strings.NewReader("{}\n{\"Time\":1}\n"), path.Clean)
-	assert.False(t, ok)
+	}, read(t, goStream, Source{Root: "own.example/x", Dir: "tide"}).Tests)
+	assert.Empty(t, read(t, "{}\n{\"Time\":1}\n", Source{}).Tests)
 }
 
 func TestFindings(t *testing.T) {
-	before := ReadFindings("# own.example/x\nvet: ./a.go:3:4: this is odd\n/usr/x.go:1:1: not ours\nb.go:7: so is this\n", "tide")
-	assert.Equal(t, []Finding{{"tide/a.go:3:4", "this is odd"}, {"tide/b.go:7", "so is this"}}, before)
-	after := ReadFindings("a.go:9:4: this is odd\nb.go:7: so is this\nb.go:8: so is this\n", "tide")
-	assert.Equal(t, []Finding{{"tide/b.go:8", "so is this"}}, newFindings(before, after), "lines move, and counts count")
+	tide := Source{Dir: "tide"}
+	before := read(t, "# own.example/x\nvet: ./a.go:3:4: this is odd\n/usr/x.go:1:1: not ours\nb.go:7: so is this\n", tide).Findings
+	assert.Equal(t, []string{"failure of go: this is odd at tide/a.go:3:4", "failure of go: not ours", "failure of go: so is this at tide/b.go:7"}, tell(before))
+	after := read(t, "a.go:9:4: this is odd\nb.go:7: so is this\nb.go:8: so is this\n", tide).Findings
+	assert.Equal(t, []string{"failure of go: so is this at tide/b.go:7"}, tell(missing(after, before)), "lines move, and counts count")
 }
 
-func FuzzReadGoTest(f *testing.F) {
+func tell(all []Finding) (lines []string) {
+	for _, f := range all {
+		lines = append(lines, told(f))
+	}
+	return lines
+}
+
+func FuzzReader(f *testing.F) {
 	f.Add(goStream)
+	f.Add(nodeTAP)
+	f.Add("<testsuites><testsuite name='a'><testcase name='b'><failure>x</failure></testcase>")
+	f.Add("{\"$schema\": \"sarif\", \"runs\": [{}]}")
+	f.Add("Error: x\n    at f (/s/a.js:1:2)\n  [cause]: Error: y\nTraceback (most recent call last):\n  File \"a\", line 1\nX: y\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, test := range ReadTests(text, "own.example/x", ".") {
-			assert.NotEmpty(t, test.Name)
+		r := NewReader(Source{Root: "own.example/x", Dir: ".", Scratch: "/s"})
+		if err := r.Output(strings.NewReader(text)); err != nil {
+			t.Fatal(err)
 		}
-		ReadFindings(Readable(text), ".")
+		r.Results("results", strings.NewReader(text))
+		for _, f := range r.Report().Findings {
+			if f.Text == "" || f.Count < 1 || f.Kind == "" {
+				t.Fatalf("%+v", f)
+			}
+		}
 	})
 }

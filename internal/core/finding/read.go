@@ -1,90 +1,441 @@
 package finding
 
 import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
 	"path"
 	"regexp"
-	"slices"
 	"strings"
 )
 
-// ReadTests reads the results of tests, one by one, in whichever standard
-// stream a text holds: TAP, or the Go test JSON stream. Packages are named by
-// paths that begin with root, which lies in the folder dir of the project.
-func ReadTests(text, root, dir string) []Test {
-	if tests, ok := ReadTAP(strings.NewReader(text)); ok {
-		return tests
-	}
-	tests, _ := ReadGoTest(strings.NewReader(text), func(pkg string) string {
-		return path.Join(dir, strings.TrimPrefix(pkg, root))
-	})
-	return tests
+// Source says whose output is read.
+type Source struct {
+	Root    string // what the names of own packages begin with, where a tool names those
+	Dir     string // the component's folder, relative to the project
+	Scratch string // the folder that stages ran in, whose paths are told as the project's
+	Watch   []Watch
 }
 
-// Readable is what a person would have seen of a text, where that is a stream
-// made for programs.
-func Readable(text string) string {
-	var b strings.Builder
-	stream := false
-	eachGoEvent(strings.NewReader(text), func(e goEvent) {
-		stream = true
-		b.WriteString(e.Output)
-	})
-	if !stream {
+// Watch is a pattern of the project's own.
+type Watch struct {
+	Kind    Kind
+	Pattern *regexp.Regexp // a group "text" is what is told; without one it is the line
+}
+
+// Report is what was read of an output.
+type Report struct {
+	Tests    []Test
+	Findings []Finding
+	More     int      // findings beyond those that are kept
+	Crash    *Crash   // the first that was printed, nil for none
+	Notes    []string // what could not be read, as sentences
+	Last     []string // the last lines that are not empty
+}
+
+const (
+	// maxLine is how much of a line is read, in bytes.
+	maxLine = 64 << 10
+	// maxDocument bounds a document that stands in an output, in bytes.
+	maxDocument = 32 << 20
+	// lastLines is how many lines of the end are kept.
+	lastLines = 20
+)
+
+// Reader reads outputs of one stage: what it printed, and what it wrote to files.
+type Reader struct {
+	sink
+	report Report
+	tap    tapReader
+	gotest *goTests
+	stack  stacks
+	index  *index
+	line   int
+	inXML  int // how many suites of JUnit XML are open
+	xml    bytes.Buffer
+	sarif  *bytes.Buffer // what is left of an output that is SARIF
+	header string        // a line that is a path alone, and what lies below it is about
+	last   [lastLines]string
+	lasts  int
+	// A finding whose place or text is still to come.
+	pending *pattern
+	waiting Finding
+	at      spot
+	looked  int
+}
+
+// NewReader is a reader for what a source prints.
+func NewReader(s Source) *Reader {
+	r := &Reader{sink: sink{Source: s}, index: newIndex(patterns())}
+	r.gotest = newGoTests(func(pkg string) string { return path.Join(s.Dir, strings.TrimPrefix(pkg, s.Root)) })
+	r.stack = stacks{
+		place: func(file, line string) string { return r.place(spot{file: file, line: line}) },
+		done:  r.crashed,
+		none:  r.known,
+	}
+	return r
+}
+
+// Output reads what a stage printed: TAP, the Go test JSON stream, JUnit XML and
+// SARIF as they stand in it, and else line by line.
+func (r *Reader) Output(out io.Reader) error {
+	lines := bufio.NewReaderSize(out, maxLine)
+	for {
+		text, err := lines.ReadSlice('\n')
+		if len(text) > 0 {
+			r.take(text)
+		}
+		for errors.Is(err, bufio.ErrBufferFull) { // the rest of a long line
+			_, err = lines.ReadSlice('\n')
+		}
+		if errors.Is(err, io.EOF) {
+			r.flush()
+			return nil
+		}
+		if err != nil {
+			r.flush()
+			return err
+		}
+	}
+}
+
+// Results reads a file of results: JUnit XML, SARIF, TAP, or the Go test JSON
+// stream, whichever it holds.
+func (r *Reader) Results(name string, file io.Reader) {
+	begin := bufio.NewReaderSize(file, 4096)
+	head, _ := begin.Peek(2048)
+	var err error
+	switch trimmed := bytes.TrimLeft(head, "\ufeff \t\r\n"); {
+	case bytes.HasPrefix(trimmed, []byte("<")):
+		var tests []Test
+		tests, err = ReadJUnit(begin)
+		r.report.Tests = append(r.report.Tests, tests...)
+	case bytes.HasPrefix(trimmed, []byte("{")) && !bytes.Contains(head, []byte(`"Action"`)):
+		err = readSARIF(begin, &r.sink)
+	default:
+		err = r.Output(begin)
+	}
+	if err != nil {
+		r.report.Notes = append(r.report.Notes, fmt.Sprintf("%s can be read only in part: %v", name, err))
+	}
+}
+
+// Report is all that was read so far.
+func (r *Reader) Report() *Report {
+	report := r.report
+	report.Tests = append(report.Tests, r.tap.tests...)
+	report.Tests = append(report.Tests, r.gotest.kept()...)
+	for i := range report.Tests {
+		t := &report.Tests[i]
+		if t.Place != "" {
+			t.Place = cmp.Or(r.trim(t.Place), t.Place)
+		}
+		t.Message = r.ours(t.Message)
+	}
+	report.Findings, report.More = r.sorted(), r.more
+	for i := max(0, r.lasts-lastLines); i < r.lasts; i++ {
+		report.Last = append(report.Last, r.ours(r.last[i%lastLines]))
+	}
+	return &report
+}
+
+// take reads a line, as it was printed.
+func (r *Reader) take(text []byte) {
+	r.line++
+	if r.sarif != nil {
+		r.document(r.sarif, text)
+		return
+	}
+	if r.line <= 4 && bytes.Contains(text, []byte("sarif")) && (text[0] == '{' || r.lasts > 0 && r.last[0] == "{") {
+		r.sarif = bytes.NewBufferString(strings.Join(r.last[:min(r.lasts, lastLines)], "\n"))
+		r.lasts = 0
+		r.document(r.sarif, text)
+		return
+	}
+	if r.inXML > 0 || bytes.Contains(text, []byte("<testsuite")) {
+		r.suites(text)
+		return
+	}
+	if text[0] == '{' && bytes.Contains(text, []byte(`"Action":`)) {
+		if e, ok := readGoEvent(text); ok {
+			r.event(e)
+			return
+		}
+	}
+	if bytes.IndexByte(text, 0) >= 0 {
+		return // no text
+	}
+	r.plain(strings.TrimRight(plain(string(text)), " \t\r\n"))
+}
+
+// document keeps a part of a document that stands in the output.
+func (r *Reader) document(into *bytes.Buffer, text []byte) {
+	if into.Len()+len(text) <= maxDocument {
+		into.Write(text)
+	}
+}
+
+// suites keeps lines of JUnit XML until the outermost suite ends, and reads it then.
+func (r *Reader) suites(text []byte) {
+	r.document(&r.xml, text)
+	r.inXML += bytes.Count(text, []byte("<testsuite")) - bytes.Count(text, []byte("</testsuite"))
+	for _, tag := range bytes.Split(text, []byte("<testsuite"))[1:] {
+		if end := bytes.IndexByte(tag, '>'); end > 0 && tag[end-1] == '/' {
+			r.inXML--
+		}
+	}
+	if r.inXML <= 0 {
+		r.readSuites()
+	}
+}
+
+func (r *Reader) readSuites() {
+	tests, err := ReadJUnit(&r.xml)
+	r.report.Tests = append(r.report.Tests, tests...)
+	if err != nil {
+		r.report.Notes = append(r.report.Notes, fmt.Sprintf("the JUnit XML in the output can be read only in part: %v", err))
+	}
+	r.inXML = 0
+	r.xml.Reset()
+}
+
+// event takes an event of the Go test JSON stream. What a test prints is the
+// test's; what builds and packages print is read like any output.
+func (r *Reader) event(e goEvent) {
+	r.gotest.event(e)
+	if e.Output == "" {
+		return
+	}
+	line := strings.TrimRight(plain(e.Output), " \t\r\n")
+	if e.Action == "build-output" || e.Test == "" {
+		r.plain(line)
+	} else {
+		r.keep(line)
+	}
+}
+
+// keep remembers a line as one of the last.
+func (r *Reader) keep(line string) {
+	if line != "" {
+		r.last[r.lasts%lastLines] = line
+		r.lasts++
+	}
+}
+
+// plain reads a line of text without its end.
+func (r *Reader) plain(line string) {
+	r.keep(line)
+	if r.tap.seen || strings.HasPrefix(line, "TAP version ") {
+		if r.tap.take(line) {
+			return
+		}
+		line = strings.TrimPrefix(strings.TrimLeft(line, " "), "# ") // as a runner passes on what was printed
+	}
+	if r.pending != nil && r.follow(line) {
+		return
+	}
+	if !r.stack.take(line) {
+		r.known(line)
+	}
+}
+
+// known reads a line that stands for itself.
+func (r *Reader) known(line string) {
+	p, f, at, ok := r.index.find(line)
+	if !ok {
+		r.watched(line)
+		r.heading(line)
+		return
+	}
+	r.settle()
+	if p.under {
+		at.file = r.header
+	}
+	if p.head || p.look > 0 && at.file == "" {
+		r.pending, r.waiting, r.at, r.looked = p, f, at, 0
+		return
+	}
+	r.put(f, at)
+}
+
+// follow looks for the text or the place of a finding that was begun; it is true
+// for a line that is no more than that.
+func (r *Reader) follow(line string) bool {
+	p := r.pending
+	if p.head {
+		if line == "" {
+			return false
+		}
+		r.waiting.Text = strings.TrimSpace(line)
+		if p.says != "" {
+			r.waiting.Text = p.says
+		}
+		r.settle()
+		return true
+	}
+	if at, ok := p.where(line); ok {
+		if r.at.file == "" && !inRuntime(at.file) {
+			r.at = at
+			r.settle()
+		}
+		return true
+	}
+	if r.looked++; r.looked >= p.look {
+		r.settle()
+	}
+	return false
+}
+
+// settle hands over the finding that was begun.
+func (r *Reader) settle() {
+	if r.pending != nil {
+		r.put(r.waiting, r.at)
+		r.pending = nil
+	}
+}
+
+// flush ends what the end of the output leaves open.
+func (r *Reader) flush() {
+	r.settle()
+	r.stack.end()
+	r.stack.first = ""
+	if r.inXML > 0 {
+		r.readSuites()
+	}
+	if r.sarif != nil {
+		if err := readSARIF(r.sarif, &r.sink); err != nil {
+			r.report.Notes = append(r.report.Notes, fmt.Sprintf("the output can be read only in part: %v", err))
+		}
+		r.sarif = nil
+	}
+	r.line, r.header = 0, ""
+}
+
+// crashed takes a stack that was read.
+func (r *Reader) crashed(c Crash, tool string) {
+	c.Text = r.ours(c.Text)
+	for i := range c.Frames {
+		c.Frames[i] = r.ours(c.Frames[i])
+	}
+	if pkg, version := namedIn(c.Text); pkg != "" {
+		c.Package, c.Version = pkg, version
+	}
+	if r.report.Crash == nil {
+		r.report.Crash = &c
+	}
+	r.add(Finding{Kind: Failure, Tool: tool, Text: c.Text, Place: c.Place, Package: c.Package, Version: c.Version})
+}
+
+// absent are the words by which runtimes name a package that they do not find.
+var absent = regexp.MustCompile(`(?:Cannot find (?:module|package)|(?:Can't|Could not) resolve|No module named|cannot load such file --|no required module provides package) ['"]?((?:@[\w-]+/)?[\w-][\w.-]*)`)
+
+// namedIn is the package that an error's text names as what is wrong.
+func namedIn(text string) (pkg, version string) {
+	if pkg, version = packageOf(text); pkg != "" {
+		return pkg, version
+	}
+	if m := absent.FindStringSubmatch(text); m != nil {
+		return m[1], ""
+	}
+	return "", ""
+}
+
+// watched counts a line by the project's own patterns.
+func (r *Reader) watched(line string) {
+	for _, w := range r.Watch {
+		m := w.Pattern.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		text := line
+		if i := w.Pattern.SubexpIndex("text"); i > 0 {
+			text = m[i]
+		}
+		r.put(Finding{Kind: w.Kind, Tool: "watch", Text: text}, spot{})
+		return
+	}
+}
+
+// lonePath is a line that names a file and says nothing else.
+var lonePath = regexp.MustCompile(`^(?:/|[A-Za-z]:\\)?[\w@.+/\\-]+\.\w+$`)
+
+func (r *Reader) heading(line string) {
+	if len(line) > 2 && len(line) < 400 && !strings.Contains(line, " ") && lonePath.MatchString(line) {
+		r.header = line
+	}
+}
+
+// compilers are the tools that write what others write alike, by the files that
+// they write of.
+var compilers = map[string]string{".rs": "rustc", ".rb": "ruby", ".ex": "mix", ".exs": "mix", ".c": "cc", ".h": "cc", ".cc": "cc", ".cpp": "cc", ".py": "python", ".kt": "kotlin"}
+
+// sink takes findings, and tells places as those of the project.
+type sink struct {
+	Source
+	tally
+}
+
+func (s *sink) put(f Finding, at spot) {
+	if at.file != "" {
+		pkg, version := packageOf(at.file)
+		if pkg == "" {
+			f.Place = s.place(at)
+		} else if f.Package == "" {
+			f.Package, f.Version = pkg, version
+		}
+	}
+	if f.Tool == "" {
+		f.Tool = compilers[path.Ext(at.file)]
+	}
+	if f.Kind == Failure && f.Package == "" {
+		f.Package, f.Version = namedIn(f.Text)
+	}
+	f.Text = s.ours(f.Text)
+	s.add(f)
+}
+
+// place is where a spot lies in the project, "" for elsewhere.
+func (s *sink) place(at spot) string {
+	file := strings.ReplaceAll(at.file, "\\", "/")
+	if file == "" || inRuntime(file) {
+		return ""
+	}
+	own := s.trim(file)
+	switch {
+	case own != "":
+		file = own
+	case path.IsAbs(file) || len(file) > 1 && file[1] == ':' || strings.HasPrefix(file, "../"):
+		return ""
+	default:
+		file = path.Join(s.Dir, file)
+	}
+	for _, n := range []string{at.line, at.col} {
+		if n != "" {
+			file += ":" + n
+		}
+	}
+	return file
+}
+
+// trim is a path of the scratch as one of the project, "" for another.
+func (s *sink) trim(file string) string {
+	if s.Scratch == "" {
+		return ""
+	}
+	own, ok := strings.CutPrefix(strings.TrimPrefix(file, "file://"), s.Scratch+"/")
+	if !ok {
+		return ""
+	}
+	return own
+}
+
+// ours is a text with the scratch's paths as the project's.
+func (s *sink) ours(text string) string {
+	if s.Scratch == "" || !strings.Contains(text, s.Scratch) {
 		return text
 	}
-	return b.String()
-}
-
-// Finding is something that a compiler or checker says of a place.
-type Finding struct {
-	Place string `json:"place"` // "file:line:column"
-	Text  string `json:"text"`
-}
-
-// maxFindings bounds how many are kept of one stage.
-const maxFindings = 200
-
-var placed = regexp.MustCompile(`^(?:\w+: )?([^\s:()]+\.\w+):(\d+)(:\d+)?:? (\S.*)$`)
-
-// ReadFindings reads lines of the form "file:line:column: text" (GNU Coding
-// Standards, "Formatting Error Messages"), with files relative to dir. Each is
-// told once.
-func ReadFindings(text, dir string) []Finding {
-	var all []Finding
-	for line := range strings.Lines(text) {
-		m := placed.FindStringSubmatch(strings.TrimRight(plain(line), "\r\n"))
-		if m == nil || path.IsAbs(m[1]) || len(all) == maxFindings {
-			continue
-		}
-		f := Finding{Place: path.Join(dir, m[1]) + ":" + m[2] + m[3], Text: m[4]}
-		if !slices.Contains(all, f) {
-			all = append(all, f)
-		}
-	}
-	return all
-}
-
-// file is the place without line and column.
-func (f Finding) file() string {
-	name, _, _ := strings.Cut(f.Place, ":")
-	return name
-}
-
-// newFindings are those of after that before did not have. Lines move, so that
-// only file and text count.
-func newFindings(before, after []Finding) []Finding {
-	left := map[[2]string]int{}
-	for _, f := range before {
-		left[[2]string{f.file(), f.Text}]++
-	}
-	var fresh []Finding
-	for _, f := range after {
-		key := [2]string{f.file(), f.Text}
-		if left[key] > 0 {
-			left[key]--
-			continue
-		}
-		fresh = append(fresh, f)
-	}
-	return fresh
+	return strings.ReplaceAll(strings.ReplaceAll(text, "file://"+s.Scratch+"/", ""), s.Scratch+"/", "")
 }

@@ -1,8 +1,6 @@
 package finding
 
 import (
-	"bufio"
-	"io"
 	"regexp"
 	"strings"
 )
@@ -19,26 +17,16 @@ type Test struct {
 var (
 	tapResult  = regexp.MustCompile(`^( *)(not )?ok(?: +\d+)?(?: +- +|[ -]+|$)(.*)$`)
 	tapSubtest = regexp.MustCompile(`^( *)# Subtest: (.*)$`)
+	tapPlan    = regexp.MustCompile(`^ *(?:1\.\.\d+|# (?:tests|suites|pass|fail|cancelled|skipped|todo|duration_ms) [\d.]+)`)
 	tapSkip    = regexp.MustCompile(`(?i) # (?:skip|todo)\b.*$`)
 )
 
 // tapIndent is what a subtest is indented by.
 const tapIndent = 4
 
-// ReadTAP reads results in the Test Anything Protocol, versions 13 and 14,
-// with nested subtests, out of whatever else a program printed. A test that
-// only groups others is left out, unless it failed although they passed. ok
-// is false if there is no TAP in it.
-func ReadTAP(r io.Reader) (tests []Test, ok bool) {
-	lines := bufio.NewScanner(r)
-	lines.Buffer(nil, 1<<20)
-	t := tapReader{}
-	for lines.Scan() {
-		t.line(strings.TrimRight(lines.Text(), "\r"))
-	}
-	return t.tests, t.seen || len(t.tests) > 0
-}
-
+// tapReader reads results in the Test Anything Protocol, versions 13 and 14, with
+// nested subtests, out of whatever else a program printed. A test that only groups
+// others is left out, unless it failed although they passed.
 type tapReader struct {
 	tests  []Test
 	seen   bool
@@ -49,28 +37,28 @@ type tapReader struct {
 	block  bool     // a block text for the message follows
 }
 
-func (t *tapReader) line(line string) {
+// take reads a line; it is false for one that is no TAP.
+func (t *tapReader) take(line string) bool {
 	if t.yaml != nil {
-		t.diagnostic(line)
-		return
+		return t.diagnostic(line)
 	}
 	if strings.HasPrefix(line, "TAP version ") {
 		t.seen = true
-		return
+		return true
 	}
 	if m := tapSubtest.FindStringSubmatch(line); m != nil {
 		depth := len(m[1]) / tapIndent
 		t.grow(depth)
 		t.names[depth], t.since[depth] = m[2], len(t.tests)
-		return
+		return true
 	}
 	if trimmed := strings.TrimLeft(line, " "); trimmed == "---" && len(t.tests) > 0 {
 		t.yaml, t.indent = &t.tests[len(t.tests)-1], len(line)-len(trimmed)
-		return
+		return true
 	}
 	m := tapResult.FindStringSubmatch(line)
 	if m == nil || !t.seen {
-		return
+		return tapPlan.MatchString(line)
 	}
 	depth := len(m[1]) / tapIndent
 	t.grow(depth)
@@ -87,11 +75,12 @@ func (t *tapReader) line(line string) {
 		if test.Passed || failed {
 			// Its diagnostics belong to no test that is kept.
 			t.skipDiagnostics()
-			return
+			return true
 		}
 	}
 	t.tests = append(t.tests, test)
 	t.since[depth] = len(t.tests)
+	return true
 }
 
 func (t *tapReader) grow(depth int) {
@@ -106,26 +95,31 @@ func (t *tapReader) skipDiagnostics() {
 	t.yaml, t.indent = &Test{}, -1
 }
 
-func (t *tapReader) diagnostic(line string) {
+// diagnostic takes a line of the block that follows a result. A block that is cut
+// short ends where the indentation does.
+func (t *tapReader) diagnostic(line string) bool {
 	trimmed := strings.TrimSpace(line)
 	if t.indent < 0 { // waiting for a block that may not come
 		if trimmed == "---" {
 			t.indent = len(line) - len(strings.TrimLeft(line, " "))
-			return
+			return true
 		}
 		t.yaml = nil
-		t.line(line)
-		return
+		return t.take(line)
+	}
+	if trimmed != "" && len(line)-len(strings.TrimLeft(line, " ")) < t.indent {
+		t.yaml, t.block = nil, false
+		return t.take(line)
 	}
 	if trimmed == "..." && len(line)-len(strings.TrimLeft(line, " ")) <= t.indent {
 		t.yaml, t.block = nil, false
-		return
+		return true
 	}
 	if t.block {
 		if trimmed != "" {
 			t.yaml.Message, t.block = trimmed, false
 		}
-		return
+		return true
 	}
 	key, value, found := strings.Cut(trimmed, ": ")
 	if !found {
@@ -142,4 +136,5 @@ func (t *tapReader) diagnostic(line string) {
 	case key == "location" && t.yaml.Place == "":
 		t.yaml.Place = value
 	}
+	return true
 }

@@ -1,0 +1,248 @@
+package finding
+
+import (
+	"cmp"
+	"regexp"
+	"strings"
+)
+
+// Crash is what a program ended with: an error that nobody caught.
+type Crash struct {
+	Text    string   `json:"text"`              // the first cause's own words
+	Place   string   `json:"place,omitempty"`   // the innermost place in the project
+	Package string   `json:"package,omitempty"` // that the first cause lies in; empty for own code
+	Version string   `json:"version,omitempty"`
+	Frames  []string `json:"frames,omitempty"` // the first cause's, innermost first, as they were printed
+}
+
+// maxFrames bounds how many frames are kept of a stack.
+const maxFrames = 12
+
+// headline begins a stack, frame is one line of it. In each language a stack may
+// name another error as its cause; the one that names none is the first cause.
+type stackShape struct {
+	tool  string
+	head  *regexp.Regexp // group text; and file and line, where it has them
+	frame *regexp.Regexp // groups file and line
+	// upward is that the innermost frame comes last, and the error after it.
+	upward bool
+	tail   *regexp.Regexp // upward: the line with the error
+	cause  *regexp.Regexp // a line that begins the stack of the cause
+}
+
+var stackShapes = []stackShape{
+	{
+		tool:  "node",
+		head:  regexp.MustCompile(`^(?:Uncaught )?(?:\[)?(?P<text>(?:[A-Z]\w*(?:Error|Exception)|Error|AggregateError)(?: \[\w+\])?: .+|[A-Z]\w*Error)$`),
+		frame: regexp.MustCompile(`^\s+at (?:.*? \()?(?:file://)?(?P<file>[^\s()]+?):(?P<line>\d+)(?::\d+)?\)?(?: \{)?$`),
+		cause: regexp.MustCompile(`^\s+\[cause\]: (?P<text>.+)$`),
+	},
+	{
+		tool:   "python",
+		head:   regexp.MustCompile(`^(?P<text>Traceback \(most recent call last\)):$`),
+		frame:  regexp.MustCompile(`^\s+File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in .+)?$`),
+		upward: true, tail: regexp.MustCompile(`^(?P<text>[A-Za-z_][\w.]*(?:Error|Exception|Exit|Interrupt|Warning|Iteration|\w)(?:: .*)?)$`),
+	},
+	{
+		tool:  "java",
+		head:  regexp.MustCompile(`^(?:Exception in thread "[^"]*" |\[ERROR\] )?(?P<text>(?:[a-z]\w*\.)+[A-Z][\w$]*(?:Exception|Error|Failure)\b.*)$`),
+		frame: regexp.MustCompile(`^\s+at (?:[\w.@-]+/+)?[\w.$]+\.[\w$<>]+\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|Native Method|Unknown Source)\)(?: ~?\[(?P<jar>[^\]]+)\])?$`),
+		cause: regexp.MustCompile(`^Caused by: (?P<text>.+)$`),
+	},
+	{
+		tool:  "go",
+		head:  regexp.MustCompile(`^(?P<text>(?:panic|fatal error): .+)$`),
+		frame: regexp.MustCompile(`^\t(?P<file>\S+\.\w+):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
+	},
+	{
+		tool:  "ruby",
+		head:  regexp.MustCompile("^(?P<file>[^\\s:]+):(?P<line>\\d+):in [`'].+': (?P<text>.+ \\([\\w:]+\\))$"),
+		frame: regexp.MustCompile("^\\s+(?:\\d+: )?from (?P<file>[^\\s:]+):(?P<line>\\d+):in "),
+	},
+	{
+		tool:  "php",
+		head:  regexp.MustCompile(`^(?:PHP )?Fatal error: +Uncaught (?P<text>.+?) in (?P<file>\S+):(?P<line>\d+)$`),
+		frame: regexp.MustCompile(`^#\d+ (?P<file>[^\s(]+)\((?P<line>\d+)\): `),
+	},
+	{
+		tool:  "dotnet",
+		head:  regexp.MustCompile(`^Unhandled exception\. (?P<text>[\w.]+(?:Exception|Error)?: .+)$`),
+		frame: regexp.MustCompile(`^\s+at .+? in (?P<file>.+):line (?P<line>\d+)$`),
+		cause: regexp.MustCompile(`^ ---> (?P<text>[\w.]+: .+)$`),
+	},
+	{
+		tool:  "elixir",
+		head:  regexp.MustCompile(`^\s*\*\* \((?P<name>\w+(?:\.\w+)*(?:Error|Exit))\) (?P<text>.+)$`),
+		frame: regexp.MustCompile(`^\s+\((?P<jar>[\w]+ [\w.+-]+)\) (?P<file>\S+):(?P<line>\d+): `),
+	},
+	{
+		tool:  "rust",
+		head:  regexp.MustCompile(`^thread '.+?'(?: \(\d+\))? (?P<text>panicked) at (?P<file>[^\s:]+):(?P<line>\d+):\d+:$`),
+		frame: regexp.MustCompile(`^\s+at (?P<file>\S+):(?P<line>\d+)(?::\d+)?$`),
+	},
+}
+
+// stacks reads the stacks in what a program prints.
+type stacks struct {
+	place func(file, line string) string // in the project; "" for elsewhere
+	form  *stackShape
+	now   Crash
+	first string // the place of an error that stands before its text, as Node.js writes it
+	own   bool   // the innermost frame that is nobody's runtime was seen
+	wait  bool   // the text follows on the next line
+	head  string // the line that began the stack
+	done  func(c Crash, tool string)
+	none  func(line string) // takes a line that began no stack after all
+}
+
+// nodePlace is the line by which Node.js begins, with the place of the error.
+var nodePlace = regexp.MustCompile(`^(?:file://)?(/\S+|[A-Z]:\\\S+):(\d+)$`)
+
+// take takes the next line; it tells whether it belongs to a stack.
+func (s *stacks) take(line string) bool {
+	if s.form != nil {
+		if s.inside(line) {
+			return true
+		}
+		s.end()
+	}
+	if !mayHead(line) {
+		if m := nodePlace.FindStringSubmatch(line); m != nil {
+			s.first = m[1] + ":" + m[2]
+		}
+		return false
+	}
+	for i := range stackShapes {
+		f := &stackShapes[i]
+		if g := named(f.head, f.head.SubexpNames(), line); g != nil {
+			s.head = line
+			s.begin(f, g)
+			return true
+		}
+	}
+	return false
+}
+
+// mayHead tells whether a line has a word that begins a stack.
+func mayHead(line string) bool {
+	return heads.in(line)
+}
+
+var heads = newWords("Error", "xception", "Traceback", "panic", "fatal error: ", ":in ", "Failure", "** (")
+
+func (s *stacks) begin(f *stackShape, g map[string]string) {
+	s.form, s.now, s.own = f, Crash{Text: g["text"]}, false
+	if g["name"] != "" {
+		s.now.Text = g["name"] + ": " + g["text"]
+	}
+	if f.tool == "rust" {
+		s.now.Text, s.wait = "", true
+	}
+	if g["file"] != "" {
+		s.frame(g, "")
+	}
+}
+
+// inside takes a line of the stack that is being read; it is false after its end.
+func (s *stacks) inside(line string) bool {
+	f := s.form
+	if s.wait {
+		s.now.Text, s.wait = line, false
+		return true
+	}
+	if f.cause != nil {
+		if g := named(f.cause, f.cause.SubexpNames(), line); g != nil {
+			place := s.now.Place
+			s.now, s.own = Crash{Text: strings.TrimSuffix(g["text"], " {"), Place: place}, false
+			return true
+		}
+	}
+	if g := named(f.frame, f.frame.SubexpNames(), line); g != nil {
+		if f.upward { // what was innermost so far is not
+			s.own, s.now.Package, s.now.Version = false, "", ""
+		}
+		s.frame(g, line)
+		return true
+	}
+	switch {
+	case f.upward && strings.HasPrefix(line, " "):
+		return true // the source line
+	case f.upward:
+		if g := named(f.tail, f.tail.SubexpNames(), line); g != nil {
+			s.now.Text = g["text"]
+			s.end()
+			return true
+		}
+		return false
+	case f.tool == "go" && (line == "" || strings.HasPrefix(line, "goroutine ") || strings.HasPrefix(line, "[signal ") || strings.HasSuffix(line, ")") && !strings.Contains(line, " ") || strings.HasPrefix(line, "created by ")):
+		return !strings.HasPrefix(line, "goroutine ") || len(s.now.Frames) == 0 // the others only wait
+	case f.tool == "php" && (line == "Stack trace:" || strings.HasPrefix(line, "#")):
+		return true
+	case f.tool == "rust" && len(s.now.Frames) == 0 && strings.HasPrefix(line, "note: "):
+		return true
+	case strings.HasPrefix(strings.TrimSpace(line), "at ") || strings.HasPrefix(strings.TrimSpace(line), "... "):
+		return true // a frame without a place
+	case f.tool == "node" && len(s.now.Frames) == 0 && strings.HasPrefix(line, "- ") || f.tool == "node" && line == "Require stack:":
+		return true
+	}
+	return false
+}
+
+// frame notes a place of the stack.
+func (s *stacks) frame(g map[string]string, line string) {
+	if line != "" && len(s.now.Frames) < maxFrames {
+		if s.form.upward {
+			s.now.Frames = append([]string{strings.TrimSpace(line)}, s.now.Frames...)
+		} else {
+			s.now.Frames = append(s.now.Frames, strings.TrimSpace(line))
+		}
+	}
+	pkg, version := packageOf(g["file"])
+	if jar := g["jar"]; jar != "" && pkg == "" {
+		pkg, version = jarName(jar)
+	}
+	own := ""
+	if pkg == "" {
+		own = s.place(g["file"], g["line"])
+	}
+	if own != "" && (s.now.Place == "" || s.form.upward) {
+		s.now.Place = own
+	}
+	if !s.own && (pkg != "" || own != "") {
+		s.own, s.now.Package, s.now.Version = true, pkg, version
+	}
+}
+
+// jarFile is a JAR in a frame, as logging libraries print it, or an application of
+// Erlang/OTP with its version.
+var jarFile = regexp.MustCompile(`^([\w.-]+?)[- ](\d[\w.+-]*?)(?:\.jar)?(?:[:!].*)?$`)
+
+func jarName(jar string) (name, version string) {
+	if m := jarFile.FindStringSubmatch(jar); m != nil {
+		return m[1], m[2]
+	}
+	return "", ""
+}
+
+// end hands over the stack that is being read.
+func (s *stacks) end() {
+	f := s.form
+	if s.form = nil; f == nil {
+		return
+	}
+	if s.first != "" && s.now.Place == "" && f.tool == "node" {
+		if pkg, version := packageOf(s.first); pkg != "" {
+			s.now.Package, s.now.Version = cmp.Or(s.now.Package, pkg), cmp.Or(s.now.Version, version)
+		} else {
+			at := strings.LastIndexByte(s.first, ':')
+			s.now.Place = s.place(s.first[:at], s.first[at+1:])
+		}
+	}
+	s.first = ""
+	if s.wait || s.now.Text == "" || len(s.now.Frames) == 0 && s.now.Place == "" && s.now.Package == "" {
+		s.wait = false
+		s.none(s.head) // a line that merely reads like the begin of one
+		return
+	}
+	s.done(s.now, f.tool)
+}
