@@ -10,27 +10,38 @@ import (
 )
 
 func (a *app) verify() *cobra.Command {
-	return &cobra.Command{
+	var deprecations bool
+	cmd := &cobra.Command{
 		Use:   "verify",
 		Short: "Build and test from clean, and compare with the baseline",
-		Long: `Verify installs, builds and tests the project as it is, local changes
+		Long: `Verify installs, builds, tests and starts the project as it is, local changes
 included, in a scratch checkout that is removed afterwards. Before a route is
-begun, the result is kept as the baseline; later it is compared with it.`,
+begun, the result is kept as the baseline; later it is compared with it: what
+fails now and did not before, tests that no longer run, warnings and
+deprecations that are new.`,
 		Example: `  bellwether verify
+  bellwether verify --deprecations
   bellwether verify --format json`,
 		Args: a.noArgs,
 		RunE: a.with(true, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
-			r, err := p.Verify(ctx)
+			verify := p.Verify
+			if deprecations {
+				verify = p.Deprecations
+			}
+			r, err := verify(ctx)
 			if err != nil {
 				return err
 			}
 			if err := o.Verify(r); err != nil {
 				return err
 			}
-			if !r.Green() || r.Comparison != nil && r.Comparison.Worse() {
+			if !r.Green() || r.OverLimit() || r.Comparison != nil && r.Comparison.Worse() {
 				return errProblem
 			}
 			return nil
 		}),
 	}
+	cmd.Flags().BoolVar(&deprecations, "deprecations", false, "list what is deprecated, by cause, and the releases that may cure it")
+	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
+	return cmd
 }

@@ -114,6 +114,13 @@ type Brancher interface {
 	OfBranch(version string) bool
 }
 
+// Installer is an ecosystem that can tell what its client installed.
+type Installer interface {
+	// Installed are the versions of a component's requirements as they lie in a tree,
+	// by the names that the manifest uses. What is not there is left out.
+	Installed(fsys fs.FS, c *model.Component) (map[string]string, error)
+}
+
 // Sourced is an ecosystem in whose manifests a requirement can ask for a repository
 // of the source in the place of releases. It is a Rewriter, too.
 type Sourced interface {

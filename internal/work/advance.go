@@ -110,7 +110,7 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	if err := a.checkout(ctx); err != nil {
 		return nil, err
 	}
-	v, refreshed, err := a.verify(ctx, a.repo, moved.edits, a.leg.ID)
+	v, refreshed, err := a.verify(ctx, verifying{repo: a.repo, edits: moved.edits, label: a.leg.ID, before: baseline})
 	if err != nil {
 		return nil, err
 	}
@@ -153,7 +153,7 @@ func (a *advance) repaired(ctx context.Context, record *legRecord) (*finding.Leg
 	if baseline == nil {
 		baseline = &finding.Verification{}
 	}
-	v, refreshed, err := a.verify(ctx, a.repo, nil, a.leg.ID)
+	v, refreshed, err := a.verify(ctx, verifying{repo: a.repo, label: a.leg.ID, before: baseline})
 	if err != nil {
 		return nil, err
 	}
@@ -198,8 +198,11 @@ func (a *advance) adopt(ctx context.Context, record *legRecord, clean bool) erro
 }
 
 // finish commits a leg that is no worse than the baseline.
-func (a *advance) finish(ctx context.Context, record *legRecord, result *finding.LegResult, paths []string) error {
+func (a *advance) finish(ctx context.Context, record *legRecord, result *finding.LegResult, paths []string) (err error) {
 	result.Left = a.left(record)
+	if result.Comparison.Differences, err = a.differences(ctx, a.journey, result.Verification); err != nil {
+		return err
+	}
 	if result.Comparison.Worse() || !a.opt.FromRed && !result.Verification.Green() {
 		return nil
 	}
@@ -231,6 +234,13 @@ func (a *advance) left(current *legRecord) int {
 func (a *advance) checkClean(ctx context.Context) error {
 	if a.repo == nil {
 		return nil
+	}
+	doing, err := a.repo.InProgress(ctx)
+	if err != nil {
+		return err
+	}
+	if doing != "" {
+		return &model.Fault{Doing: "advancing", Wrong: "git is in the middle of " + doing, Next: "finish it or give it up; git status tells how"}
 	}
 	changes, err := a.repo.Changes(ctx)
 	if err != nil {
@@ -277,7 +287,7 @@ func (a *advance) checkout(ctx context.Context) error {
 // checkBranch refuses to go on with a route on another branch than the one it
 // was begun on.
 func (a *advance) checkBranch(ctx context.Context) error {
-	if a.repo == nil || len(a.journey.Legs) == 0 {
+	if a.repo == nil || !a.journey.moved() {
 		return nil
 	}
 	branch := a.repo.Branch(ctx)
@@ -288,67 +298,6 @@ func (a *advance) checkBranch(ctx context.Context) error {
 		Doing: "advancing", Wrong: fmt.Sprintf("the route is being carried out on the branch %s, but %s is checked out", a.journey.Branch, cmpOr(branch, "a single commit")),
 		Next: "git switch " + a.journey.Branch,
 	}
-}
-
-// ensureBaseline gives the verification of the untouched project: a kept one
-// if content, tools and stages are the same, else a new one.
-func (a *advance) ensureBaseline(ctx context.Context) (*finding.Verification, error) {
-	kept := a.baseline()
-	if len(a.journey.Legs) > 0 && kept != nil {
-		return kept, nil
-	}
-	if kept != nil {
-		same, err := a.sameAs(ctx, kept)
-		if err != nil {
-			return nil, err
-		}
-		if same {
-			return a.checkBaseline(kept)
-		}
-	}
-	a.tell(Event{Text: "proving the start: the project as it is", Done: true, Good: true})
-	v, _, err := a.verify(ctx, a.repo, nil, "baseline")
-	if err != nil {
-		return nil, err
-	}
-	if err := a.keepBaseline(v); err != nil {
-		return nil, err
-	}
-	return a.checkBaseline(v)
-}
-
-// sameAs tells whether what was verified then is what is here now.
-func (a *advance) sameAs(ctx context.Context, v *finding.Verification) (bool, error) {
-	s, err := a.newScratch(ctx, a.repo, nil)
-	if err != nil {
-		return false, err
-	}
-	defer s.drop()
-	key, err := a.contentKey(s.dir)
-	if err != nil || key != v.Key {
-		return false, err
-	}
-	for tool, version := range a.tools(ctx) {
-		if v.Tools[tool] != version {
-			return false, nil
-		}
-	}
-	return true, nil
-}
-
-func (a *advance) checkBaseline(v *finding.Verification) (*finding.Verification, error) {
-	if a.opt.FromRed {
-		return v, nil
-	}
-	for _, s := range v.Stages {
-		if s.Red() {
-			return nil, &FailedStage{
-				Stage: s, What: "the project fails before anything is changed",
-				Next: "make it pass first, or go on with --from-red, which then only asks that nothing gets worse",
-			}
-		}
-	}
-	return v, nil
 }
 
 // FailedStage is the error of a stage without which there is no going on.
@@ -427,13 +376,16 @@ func (a *advance) message(r *finding.LegResult) string {
 	}
 	var stages []string
 	for _, s := range r.Verification.Stages {
-		if s.Status == finding.Passed && !slices.Contains(stages, s.Name) {
+		if s.Status == finding.Passed && s.Name != stageClean && !slices.Contains(stages, s.Name) {
 			stages = append(stages, s.Name)
 		}
 	}
 	fmt.Fprintf(&b, "\nVerified from clean: %s", strings.Join(stages, ", "))
 	if passed, failed := r.Verification.Count(); passed+failed > 0 {
-		fmt.Fprintf(&b, "; %d tests passed, %d failed as before", passed, failed)
+		fmt.Fprintf(&b, "; %s passed", counted(passed, "test", "tests"))
+		if failed > 0 {
+			fmt.Fprintf(&b, ", %d failed as before", failed)
+		}
 	}
 	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))
 	return b.String()

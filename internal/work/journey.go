@@ -75,6 +75,12 @@ func (j *journey) find(id string) *legRecord {
 	return nil
 }
 
+// moved tells whether a leg that changes files was carried out, so that the project is
+// no longer the untouched one.
+func (j *journey) moved() bool {
+	return slices.ContainsFunc(j.Legs, func(l *legRecord) bool { return len(l.Files) > 0 })
+}
+
 // last is the leg carried out last, nil if there is none.
 func (j *journey) last() *legRecord {
 	if len(j.Legs) == 0 {
@@ -118,7 +124,7 @@ func (p *Project) begin(ctx context.Context) (repo *git.Repo, release func(), er
 		release()
 		return nil, nil, err
 	}
-	p.dropLeftover(repo)
+	p.dropLeftovers(repo)
 	return repo, release, nil
 }
 

@@ -38,6 +38,7 @@ type RouteOptions struct {
 	Explain   bool     // legs say why they are as they are
 	LeaveOut  []string // folders of components, and packages, that the route does not touch
 	Apart     []string // names that members of a workspace may have at versions of their own
+	Settle    bool     // before the first major, the project's own deprecations are to be repaired
 	Dedupe    bool     // at last, as few copies of packages as there can be
 	Override  []string // OF:NAME or OF:NAME@RANGE; what packages get of others, whatever they ask for
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
@@ -81,6 +82,13 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 		return nil, err
 	}
 	r := planned.route
+	if opt.Settle {
+		limit := 0
+		if p.Settings.Deprecations != nil {
+			limit = *p.Settings.Deprecations
+		}
+		r.Legs = p.settleFirst(r.Legs, limit)
+	}
 	result := &model.RouteResult{File: keepDir + "/route.yaml", Destination: r.Destination, Legs: []model.LegResult{}, Notices: planned.notices}
 	for i := range r.Legs {
 		leg := &r.Legs[i]

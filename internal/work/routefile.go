@@ -39,6 +39,8 @@ type fileLeg struct {
 	Apart     []string       `yaml:"apart,omitempty"`  // names that members of a workspace may have at versions of their own
 	Dedupe    bool           `yaml:"dedupe,omitempty"` // it leaves as few copies of packages as there can be
 	Fixes     bool           `yaml:"fixes,omitempty"`  // it avoids what has known vulnerabilities
+	// Deprecations is how many of the project\'s own may be left; such a leg moves nothing.
+	Deprecations *int `yaml:"deprecations,omitempty"`
 }
 
 // fileOverride lays down what a package gets of another.
@@ -100,7 +102,7 @@ func (p *Project) writeRoute(r *model.Route, previews []string) error {
 		f.AsOf = r.AsOf.UTC().Format(time.RFC3339)
 	}
 	for _, leg := range r.Legs {
-		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component, Fixes: leg.Fixes, Dedupe: leg.Dedupe, Apart: leg.Apart}
+		l := fileLeg{ID: leg.ID, Title: leg.Title, Component: leg.Component, Fixes: leg.Fixes, Dedupe: leg.Dedupe, Apart: leg.Apart, Deprecations: leg.Deprecations}
 		for _, m := range leg.Moves {
 			l.Moves = append(l.Moves, fileMove{m.Name, m.Becomes, m.From, m.To, m.Range, m.Because, m.Wants})
 		}

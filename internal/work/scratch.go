@@ -20,6 +20,7 @@ import (
 // person's own tree stays as it is.
 type scratch struct {
 	dir  string // the project in the scratch
+	tree string // the checkout that the project lies in
 	top  string // what is removed in the end
 	repo *git.Repo
 	note string // the file that remembers the scratch in case of a crash
@@ -35,8 +36,12 @@ func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.
 	if err != nil {
 		return nil, &model.Fault{Doing: "making a scratch checkout", File: os.TempDir(), Wrong: bareError(err), Next: "make room, or set TMPDIR to a folder that has some"}
 	}
-	s := &scratch{top: base, dir: filepath.Join(base, "tree"), repo: repo, note: p.keep("scratch")}
-	if err := os.WriteFile(s.note, []byte(base), 0o644); err != nil {
+	if real, err := filepath.EvalSymlinks(base); err == nil {
+		base = real // as programs that run there tell it
+	}
+	s := &scratch{top: base, tree: filepath.Join(base, "tree"), repo: repo, note: p.keep("scratch", filepath.Base(base))}
+	s.dir = s.tree
+	if err := errors.Join(os.MkdirAll(filepath.Dir(s.note), 0o755), os.WriteFile(s.note, []byte(base), 0o644)); err != nil {
 		return nil, errors.Join(err, os.RemoveAll(base))
 	}
 	if err := s.fill(ctx, p, edits); err != nil {
@@ -82,7 +87,10 @@ func (s *scratch) fill(ctx context.Context, p *Project, edits []model.FileEdit) 
 		if err != nil {
 			return err
 		}
-		s.dir = filepath.Join(s.dir, below)
+		s.dir = filepath.Join(s.tree, below)
+		if err := s.fillSubmodules(ctx); err != nil {
+			return err
+		}
 	}
 	for _, e := range edits {
 		name := filepath.Join(s.dir, filepath.FromSlash(e.File))
@@ -96,22 +104,113 @@ func (s *scratch) fill(ctx context.Context, p *Project, edits []model.FileEdit) 
 	return nil
 }
 
+// fillSubmodules copies the files of submodules, of which a checkout has only
+// empty folders.
+func (s *scratch) fillSubmodules(ctx context.Context) error {
+	names, err := s.repo.Submodules(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		from, to := filepath.Join(s.repo.Top, filepath.FromSlash(name)), filepath.Join(s.tree, filepath.FromSlash(name))
+		if err := copyTree(ctx, from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
 // drop removes the scratch. It works on after an interrupt.
 func (s *scratch) drop() {
 	if s.repo != nil {
-		_ = s.repo.DropScratch(context.WithoutCancel(context.Background()), filepath.Join(s.top, "tree"))
+		_ = s.repo.DropScratch(context.WithoutCancel(context.Background()), s.tree)
 	}
 	_ = os.RemoveAll(s.top)
 	_ = os.Remove(s.note)
 }
 
-// dropLeftover removes the scratch of a call that crashed.
-func (p *Project) dropLeftover(repo *git.Repo) {
-	base, err := os.ReadFile(p.keep("scratch"))
-	if err != nil || !strings.HasPrefix(filepath.Base(string(base)), "bellwether-") {
+// dropLeftovers removes the scratches of calls that crashed.
+func (p *Project) dropLeftovers(repo *git.Repo) {
+	notes, err := os.ReadDir(p.keep("scratch"))
+	if err != nil {
 		return
 	}
-	(&scratch{top: string(base), repo: repo, note: p.keep("scratch")}).drop()
+	for _, note := range notes {
+		base, err := os.ReadFile(p.keep("scratch", note.Name()))
+		if err != nil || filepath.Base(string(base)) != note.Name() || !strings.HasPrefix(note.Name(), "bellwether-") {
+			continue
+		}
+		(&scratch{top: string(base), tree: filepath.Join(string(base), "tree"), repo: repo, note: p.keep("scratch", note.Name())}).drop()
+	}
+}
+
+// tracked are the files in the scratch that are under version control, relative
+// to the project.
+func (s *scratch) tracked(ctx context.Context) (map[string]bool, error) {
+	if s.repo == nil {
+		return nil, nil
+	}
+	names, err := s.repo.At(s.dir).Tracked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tracked := map[string]bool{}
+	for _, name := range names {
+		tracked[name] = true
+	}
+	return tracked, nil
+}
+
+// fingerprint is the content of each file under version control that is not as it
+// was committed, by its path in the checkout.
+func (s *scratch) fingerprint(ctx context.Context) (map[string]string, error) {
+	if s.repo == nil {
+		return nil, nil
+	}
+	changes, err := s.repo.At(s.tree).Changes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	prints := map[string]string{}
+	for _, c := range changes {
+		if c.Untracked() {
+			continue
+		}
+		print := "gone"
+		if !c.Gone {
+			if print, err = fileSum(filepath.Join(s.tree, filepath.FromSlash(c.Path))); err != nil {
+				print = "no file"
+			}
+		}
+		prints[c.Path] = print
+	}
+	return prints, nil
+}
+
+// touched are the files under version control that changed since an earlier
+// fingerprint, but those that are to be written anew.
+func (s *scratch) touched(ctx context.Context, before map[string]string, refreshes []string) ([]string, error) {
+	after, err := s.fingerprint(ctx)
+	if err != nil {
+		return nil, err
+	}
+	base, err := filepath.Rel(s.tree, s.dir)
+	if err != nil {
+		return nil, err
+	}
+	var touched []string
+	for _, name := range slices.Sorted(maps.Keys(after)) {
+		if after[name] == before[name] {
+			continue
+		}
+		if below, err := filepath.Rel(base, name); err == nil {
+			name = filepath.ToSlash(below)
+		}
+		if !slices.ContainsFunc(refreshes, func(r string) bool { return name == r || strings.HasPrefix(name, r+"/") }) {
+			touched = append(touched, name)
+		}
+	}
+	return touched, nil
 }
 
 // changed are the files below a folder that are not in the scratch as they are

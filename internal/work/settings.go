@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/compat"
+	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
@@ -32,7 +33,12 @@ type Settings struct {
 	Pins     []pin.Row       `yaml:"pins"` // files of its own that state versions
 	Books    []BookSetting   `yaml:"books"`
 	Together []FamilySetting `yaml:"together"`
-	minAge   time.Duration
+	Watch    []WatchSetting  `yaml:"watch"`
+	// Deprecations is how many of the project's own there may be; nil for any number.
+	Deprecations *int            `yaml:"deprecations"`
+	Checklist    []ChecklistItem `yaml:"checklist"`
+	minAge       time.Duration
+	watch        []finding.Watch
 }
 
 // FamilySetting is requirements that move together.
@@ -57,19 +63,6 @@ func (b *BookSetting) UnmarshalYAML(n *yaml.Node) error {
 	}
 	type plain BookSetting
 	return n.Decode((*plain)(b))
-}
-
-// StageSetting replaces or adds a stage.
-type StageSetting struct {
-	Name     string            `yaml:"name"`
-	In       string            `yaml:"in"` // the component's folder; empty for all
-	Command  []string          `yaml:"command"`
-	Shell    string            `yaml:"shell"` // instead of command: a line for the shell
-	Env      map[string]string `yaml:"env"`
-	Timeout  string            `yaml:"timeout"`
-	Optional bool              `yaml:"optional"`
-	Skip     string            `yaml:"skip"` // the reason
-	timeout  time.Duration
 }
 
 // ReadSettings reads the project's settings; a project without any has the
@@ -113,29 +106,17 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 		}
 	}
 	for i := range s.Stages {
-		if s.Stages[i].timeout, err = ParseAge(s.Stages[i].Timeout); err != nil {
-			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "timeout: " + err.Error()}
+		if err := s.Stages[i].check(); err != nil {
+			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: fmt.Sprintf("the stage %s: %v", s.Stages[i].Name, err)}
 		}
+	}
+	if s.watch, err = readWatch(s.Watch); err != nil {
+		return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "watch: " + err.Error()}
+	}
+	if err := checkList(s.Checklist); err != nil {
+		return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "checklist: " + err.Error()}
 	}
 	return s, nil
-}
-
-// checkStages refuses settings for a stage that no component has.
-func (p *Project) checkStages() error {
-	var known []string
-	for _, part := range p.Components {
-		for _, s := range part.eco.Stages(part.Component) {
-			if !slices.Contains(known, s.Name) {
-				known = append(known, s.Name)
-			}
-		}
-	}
-	for _, set := range p.Settings.Stages {
-		if !slices.Contains(known, set.Name) {
-			return &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: fmt.Sprintf("the stage %q is not one of those that there are here: %s", set.Name, strings.Join(known, ", "))}
-		}
-	}
-	return nil
 }
 
 // ParseAge reads a span of time: "10m", "72h", "3 days", "2 weeks". An empty

@@ -15,8 +15,13 @@ import (
 func (p *Project) passSteps(ctx context.Context, file *routeFile, j *journey, done []string) (*fileLeg, error) {
 	for {
 		leg := nextLeg(file, j)
-		if leg == nil || len(leg.Steps) == 0 {
+		if leg == nil || len(leg.Steps) == 0 && leg.Deprecations == nil {
 			return leg, nil
+		}
+		if leg.Deprecations != nil {
+			if err := p.settled(ctx, leg); err != nil {
+				return nil, err
+			}
 		}
 		for _, s := range leg.Steps {
 			if slices.Contains(done, leg.ID) {

@@ -232,7 +232,9 @@ func (r *Reader) plain(line string) {
 		if r.tap.take(line) {
 			return
 		}
-		line = strings.TrimPrefix(strings.TrimLeft(line, " "), "# ") // as a runner passes on what was printed
+		if passed, ok := strings.CutPrefix(strings.TrimLeft(line, " "), "# "); ok {
+			line = passed // what was printed, as a runner passes it on
+		}
 	}
 	if r.pending != nil && r.follow(line) {
 		return

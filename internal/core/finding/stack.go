@@ -12,6 +12,7 @@ type Crash struct {
 	Place   string   `json:"place,omitempty"`   // the innermost place in the project
 	Package string   `json:"package,omitempty"` // that the first cause lies in; empty for own code
 	Version string   `json:"version,omitempty"`
+	Through string   `json:"through,omitempty"` // what leads to Package from a requirement
 	Frames  []string `json:"frames,omitempty"` // the first cause's, innermost first, as they were printed
 }
 

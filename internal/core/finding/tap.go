@@ -12,7 +12,12 @@ type Test struct {
 	Skipped bool   `json:"skipped,omitempty"` // skipped, or marked as still to be done
 	Message string `json:"message,omitempty"` // the first line of what went wrong
 	Place   string `json:"place,omitempty"`   // "file:line:column" where the runner says so
+	// Unstable is that it failed, and passed when it was run once more.
+	Unstable bool `json:"unstable,omitempty"`
 }
+
+// Failed tells whether the test failed, and did so again where it was run again.
+func (t Test) Failed() bool { return !t.Passed && !t.Skipped && !t.Unstable }
 
 var (
 	tapResult  = regexp.MustCompile(`^( *)(not )?ok(?: +\d+)?(?: +- +|[ -]+|$)(.*)$`)

@@ -2,7 +2,9 @@
 package finding
 
 import (
+	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"bellwether/internal/core/model"
@@ -31,9 +33,14 @@ type Stage struct {
 	Duration  time.Duration `json:"nanoseconds,omitempty"`
 	Why       string        `json:"why,omitempty"`      // of a skipped or failed stage
 	Tests     []Test        `json:"tests,omitempty"`    // where the runner tells them one by one
-	Findings  []Finding     `json:"findings,omitempty"` // what a compiler or checker says of places
-	Log       string        `json:"log,omitempty"`      // file, relative to the project
-	Tail      []string      `json:"tail,omitempty"`     // the last lines printed, of a failed stage
+	Findings  []Finding     `json:"findings,omitempty"` // the gravest first
+	More      int           `json:"more-findings,omitempty"`
+	Crash     *Crash        `json:"crash,omitempty"`   // the first uncaught error, of a failed stage
+	Removed   []string      `json:"removed,omitempty"` // what clean removed
+	Touched   []string      `json:"touched,omitempty"` // files under version control that the stage changed
+	Notes     []string      `json:"notes,omitempty"`   // what is worth knowing, as sentences
+	Log       string        `json:"log,omitempty"`     // file, relative to the project
+	Tail      []string      `json:"tail,omitempty"`    // the last lines printed, of a failed stage
 }
 
 // Verification is what came of all stages.
@@ -42,6 +49,15 @@ type Verification struct {
 	At     time.Time         `json:"at"`
 	Tools  map[string]string `json:"tools"` // versions, by program
 	Stages []Stage           `json:"stages"`
+	Effect []Effect          `json:"in-effect,omitempty"` // versions as they were found at work
+}
+
+// Effect is a version that was found at work, and where.
+type Effect struct {
+	Component string `json:"component"`
+	Name      string `json:"name"` // of a requirement, or "runtime/node"
+	Version   string `json:"version"`
+	Where     string `json:"where"` // "installed", "told by the started program", "as it runs"
 }
 
 // Red tells whether the stage failed, and was not optional.
@@ -52,16 +68,24 @@ func (s Stage) Red() bool {
 // Green tells whether no stage is red.
 func (v *Verification) Green() bool { return !slices.ContainsFunc(v.Stages, Stage.Red) }
 
+// Findings are those of all stages, each with its stage's place among them.
+func (v *Verification) Findings() (all []Finding) {
+	for _, s := range v.Stages {
+		all = append(all, s.Findings...)
+	}
+	return all
+}
+
 // Count gives how many tests passed and failed.
 func (v *Verification) Count() (passed, failed int) {
 	for _, s := range v.Stages {
 		for _, t := range s.Tests {
 			switch {
 			case t.Skipped:
-			case t.Passed:
-				passed++
-			default:
+			case t.Failed():
 				failed++
+			default:
+				passed++
 			}
 		}
 	}
@@ -81,7 +105,16 @@ func (v *Verification) stage(component, name string) *Stage {
 type Result struct {
 	*Verification
 	IsBaseline bool        `json:"is-baseline,omitempty"`
-	Comparison *Comparison `json:"comparison,omitempty"` // nil without a baseline
+	Limit      *int        `json:"deprecations-limit,omitempty"` // of own deprecations; nil for none
+	Comparison *Comparison `json:"comparison,omitempty"`         // nil without a baseline
+	// Deprecations are what is deprecated, by cause, where that was asked for.
+	Deprecations []Cause `json:"deprecations,omitempty"`
+}
+
+// OverLimit tells whether there are more deprecations of the project's own than
+// it allows itself.
+func (r *Result) OverLimit() bool {
+	return r.Limit != nil && OwnCount(r.Findings(), Deprecation) > *r.Limit
 }
 
 // LegResult is what came of carrying out one leg.
@@ -92,4 +125,9 @@ type LegResult struct {
 	Done         bool            `json:"done"`             // verified, and committed where there is git
 	Commit       string          `json:"commit,omitempty"` // empty without git
 	Left         int             `json:"left"`             // legs that are still to go
+}
+
+// Compare orders effects by component, name and where they were found.
+func (e Effect) Compare(o Effect) int {
+	return cmp.Or(strings.Compare(e.Component, o.Component), strings.Compare(e.Name, o.Name), strings.Compare(e.Where, o.Where))
 }

@@ -203,6 +203,9 @@ type Leg struct {
 	Fixes     bool     // it avoids what has known vulnerabilities
 	Apart     []string // names that members of a workspace may have at versions of their own
 	Dedupe    bool     // it leaves as few copies of packages as there can be
+	// Deprecations is how many of the project's own may be left when it is passed; nil
+	// for a leg that does not ask. Such a leg moves nothing.
+	Deprecations *int
 }
 
 // Route is the ordered legs from here to the destination.
@@ -222,12 +225,32 @@ type Stage struct {
 	Timeout  time.Duration // zero for the default
 	Optional bool          // a failure is reported, but does not fail the verification
 	Skip     string        // why the stage is not run; empty if it is
+	Fine     []int         // exit statuses that are fine besides 0
+	Remove   []string      // of clean: patterns of what is generated, relative to Dir, as doublestar has them
+	Results  []string      // patterns of files of results that it writes, likewise
+	Probes   []Probe       // of start: what must hold while the program runs; none for one that ends by itself
+	Within   time.Duration // of start: how long it may take until they hold; zero for the default
 	// ByHand says what a person does where the command is not installed; empty if
 	// the stage then fails.
 	ByHand string
 	// Refreshes are files and folders, relative to the project, that the stage writes anew
 	// and that belong to what is committed.
 	Refreshes []string
+}
+
+// Probe is something that must hold of a started program: an answer over HTTP, a port
+// that accepts connections, a line that it prints, or a command that succeeds.
+type Probe struct {
+	URL     string
+	Status  int               // of the answer; 0 for 200
+	Header  map[string]string // names, and what their values have in them
+	Body    string            // what the body has in it
+	JSON    string            // a path in the body: names and numbers with dots between
+	Is      string            // what stands there; empty for anything
+	TCP     string            // "host:port"
+	Prints  string            // a regular expression; its first group, if it has one, is what it tells
+	Command []string
+	Tells   Subject // whose version the probe tells; zero for nobody's
 }
 
 // SortMoves puts moves in the order of their names.

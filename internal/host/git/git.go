@@ -103,6 +103,62 @@ func (r *Repo) Changes(ctx context.Context) ([]Change, error) {
 	return changes, nil
 }
 
+// Untracked tells whether the path is not under version control.
+func (c Change) Untracked() bool { return c.Status == "??" }
+
+// At is the working tree that dir is in, or dir in the same one.
+func (r *Repo) At(dir string) *Repo { return &Repo{Top: dir, env: r.env} }
+
+// Tracked are the files under version control below the folder, relative to it.
+func (r *Repo) Tracked(ctx context.Context) ([]string, error) {
+	out, err := r.run(ctx, "ls-files", "-z")
+	if err != nil || out == "" {
+		return nil, err
+	}
+	return strings.Split(strings.TrimSuffix(out, "\x00"), "\x00"), nil
+}
+
+// gitlink is the mode of a submodule in the index.
+const gitlink = "160000"
+
+// Submodules are the paths of submodules, relative to the repository.
+func (r *Repo) Submodules(ctx context.Context) (paths []string, err error) {
+	if _, err := os.Lstat(filepath.Join(r.Top, ".gitmodules")); err != nil {
+		return nil, nil
+	}
+	out, err := r.run(ctx, "ls-files", "-s", "-z")
+	if err != nil {
+		return nil, err
+	}
+	for entry := range strings.SplitSeq(out, "\x00") {
+		if about, path, ok := strings.Cut(entry, "\t"); ok && strings.HasPrefix(about, gitlink) {
+			paths = append(paths, path)
+		}
+	}
+	return paths, nil
+}
+
+// InProgress is what git is in the middle of, such as "a rebase", "" for nothing.
+func (r *Repo) InProgress(ctx context.Context) (string, error) {
+	for _, o := range []struct{ file, what string }{
+		{"rebase-merge", "a rebase"}, {"rebase-apply", "a rebase"}, {"MERGE_HEAD", "a merge"},
+		{"CHERRY_PICK_HEAD", "a cherry-pick"}, {"REVERT_HEAD", "a revert"}, {"BISECT_LOG", "a bisect"},
+	} {
+		out, err := r.run(ctx, "rev-parse", "--git-path", o.file)
+		if err != nil {
+			return "", err
+		}
+		name := strings.TrimSuffix(out, "\n")
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(r.Top, name)
+		}
+		if _, err := os.Lstat(name); err == nil {
+			return o.what, nil
+		}
+	}
+	return "", nil
+}
+
 // Ignored tells which of the paths, relative to dir, git is told to ignore.
 func (r *Repo) Ignored(ctx context.Context, dir string, paths []string) (map[string]bool, error) {
 	cmd := exec.CommandContext(ctx, "git", "check-ignore", "-z", "--stdin")

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -46,38 +47,96 @@ func Installed(program string) bool {
 // Run runs a program to its end. A program that fails is no error; one that
 // cannot be started is, and so is a cancelled ctx.
 func Run(ctx context.Context, c Command) (Result, error) {
-	if _, err := exec.LookPath(c.Args[0]); err != nil {
-		return Result{}, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
-	}
 	limited := ctx
 	if c.Timeout > 0 {
 		var cancel context.CancelFunc
 		limited, cancel = context.WithTimeout(ctx, c.Timeout)
 		defer cancel()
 	}
-	cmd := exec.CommandContext(limited, c.Args[0], c.Args[1:]...)
+	p, err := Start(limited, c)
+	if err != nil {
+		return Result{}, err
+	}
+	result, err := p.Wait()
+	if ctx.Err() != nil {
+		return result, ctx.Err()
+	}
+	result.TimedOut = limited.Err() != nil
+	return result, err
+}
+
+// Process is a program that was started.
+type Process struct {
+	cmd    *exec.Cmd
+	args   []string
+	start  time.Time
+	done   chan struct{}
+	result Result
+	err    error
+}
+
+// Start starts a program. When ctx ends, the program and its children are asked to
+// end, and are killed a little later.
+func Start(ctx context.Context, c Command) (*Process, error) {
+	if _, err := exec.LookPath(c.Args[0]); err != nil && !strings.Contains(c.Args[0], "/") {
+		return nil, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
+	}
+	cmd := exec.CommandContext(ctx, c.Args[0], c.Args[1:]...)
 	cmd.Dir = c.Dir
 	cmd.Env = append(os.Environ(), c.Env...)
 	cmd.Stdout, cmd.Stderr = c.Log, c.Log
 	inOwnGroup(cmd)
 	cmd.Cancel = func() error { return endGroup(cmd) }
 	cmd.WaitDelay = grace
-	start := time.Now()
-	err := cmd.Run()
-	killGroup(cmd) // children that outlived the program
-	result := Result{Duration: time.Since(start)}
-	if cmd.ProcessState != nil {
-		result.Exit = cmd.ProcessState.ExitCode()
+	p := &Process{cmd: cmd, args: c.Args, start: time.Now(), done: make(chan struct{})}
+	if err := cmd.Start(); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
+		}
+		return nil, fmt.Errorf("running %s: %w", strings.Join(c.Args, " "), err)
 	}
-	if ctx.Err() != nil {
-		return result, ctx.Err()
+	go p.await()
+	return p, nil
+}
+
+func (p *Process) await() {
+	defer close(p.done)
+	err := p.cmd.Wait()
+	killGroup(p.cmd) // children that outlived the program
+	p.result = Result{Duration: time.Since(p.start)}
+	if p.cmd.ProcessState != nil {
+		p.result.Exit = p.cmd.ProcessState.ExitCode()
 	}
-	result.TimedOut = limited.Err() != nil
 	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) && !result.TimedOut && !errors.Is(err, exec.ErrWaitDelay) {
-		return result, fmt.Errorf("running %s: %w", strings.Join(c.Args, " "), err)
+	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
+		p.err = fmt.Errorf("running %s: %w", strings.Join(p.args, " "), err)
 	}
-	return result, nil
+}
+
+// Wait waits for the end of the program.
+func (p *Process) Wait() (Result, error) {
+	<-p.done
+	return p.result, p.err
+}
+
+// Ended is closed when the program has come to its end.
+func (p *Process) Ended() <-chan struct{} { return p.done }
+
+// Stop ends the program with all its children, and waits until they are gone.
+func (p *Process) Stop() (Result, error) {
+	select {
+	case <-p.done:
+		return p.result, p.err
+	default:
+	}
+	_ = endGroup(p.cmd)
+	select {
+	case <-p.done:
+	case <-time.After(grace):
+		killGroup(p.cmd)
+		<-p.done
+	}
+	return p.result, p.err
 }
 
 // Output runs a short program and gives its standard output, trimmed.

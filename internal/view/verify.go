@@ -1,0 +1,323 @@
+package view
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"bellwether/internal/core/finding"
+)
+
+// tests sums a verification up that is good enough.
+func tests(v *finding.Verification) string {
+	passed, failed := v.Count()
+	switch {
+	case len(v.Stages) == 0:
+		return "nothing was verified, since there is no stage here"
+	case passed+failed == 0 && !v.Green():
+		return "nothing worse than before"
+	case passed+failed == 0:
+		return "all stages passed"
+	case failed == 0:
+		return count(passed, "test", "tests") + " passed"
+	}
+	return fmt.Sprintf("%s passed, %d failed as before", count(passed, "test", "tests"), failed)
+}
+
+// Verify shows a verification.
+func (o Out) Verify(r *finding.Result) error {
+	d := &document{}
+	verification(d, r.Verification)
+	c := r.Comparison
+	if c == nil {
+		c = failuresOf(r.Verification)
+	}
+	comparison(d, c)
+	if r.Deprecations != nil {
+		deprecations(d, r.Deprecations)
+	} else if r.Comparison == nil {
+		said(d, r.Findings())
+	}
+	passed, failed := r.Count()
+	switch {
+	case r.Green():
+		d.add(line{span{"green", good}, plain(": %s", tests(r.Verification))})
+	case passed+failed > 0:
+		d.add(line{span{"not green", bad}, plain(": %s passed, %d failed", count(passed, "test", "tests"), failed)})
+	default:
+		d.add(line{span{"not green", bad}})
+	}
+	if r.OverLimit() {
+		n := finding.OwnCount(r.Findings(), finding.Deprecation)
+		d.add(line{span{"over the limit", bad}, plain(": own code uses %s, and bellwether.yaml allows %d", count(n, "deprecated thing", "deprecated things"), *r.Limit)})
+	}
+	if r.IsBaseline {
+		d.add(line{span{"kept as the baseline that legs are compared with", faint}})
+	}
+	return o.show("verify", r, d)
+}
+
+// said counts the warnings and deprecations of a verification that is compared to
+// nothing.
+func said(d *document, all []finding.Finding) {
+	var parts []string
+	for _, kind := range []struct {
+		of        finding.Kind
+		one, many string
+	}{{finding.Warning, "warning", "warnings"}, {finding.Deprecation, "deprecation", "deprecations"}} {
+		causes := finding.Causes(all, kind.of)
+		own := 0
+		for _, c := range causes {
+			if c.Own() {
+				own++
+			}
+		}
+		switch n := len(causes); {
+		case n == 0:
+		case own == n:
+			parts = append(parts, count(n, kind.one, kind.many)+" in own code")
+		case own == 0:
+			parts = append(parts, count(n, kind.one, kind.many)+" from packages")
+		default:
+			parts = append(parts, fmt.Sprintf("%s, %d of them in own code", count(n, kind.one, kind.many), own))
+		}
+	}
+	if len(parts) > 0 {
+		d.add(line{span{"said besides: " + strings.Join(parts, "; "), faint}})
+	}
+}
+
+// deprecations lists what is deprecated, by cause.
+func deprecations(d *document, causes []finding.Cause) {
+	if len(causes) == 0 {
+		d.add(line{plain("nothing is said to be deprecated")}, gap{})
+		return
+	}
+	own := slices.IndexFunc(causes, func(c finding.Cause) bool { return !c.Own() })
+	if own < 0 {
+		own = len(causes)
+	}
+	part := func(title, note string, list []finding.Cause, third string) {
+		if len(list) == 0 {
+			return
+		}
+		g := grid{columns: []string{"times", "what", third, ""}}
+		for _, c := range list {
+			text := c.Text
+			if c.Code != "" {
+				text += " [" + c.Code + "]"
+			}
+			where, more := c.Place, ""
+			if !c.Own() {
+				where = strings.TrimSpace(c.Package + " " + c.Version)
+				if more = "no release without it is known"; c.Cure != "" {
+					more = "newer: " + c.Cure
+				}
+				if c.Through != "" {
+					more += ", by way of " + c.Through
+				}
+			} else if c.Places > 1 {
+				more = fmt.Sprintf("and in %s", count(c.Places-1, "more file", "more files"))
+			}
+			g.rows = append(g.rows, line{plain("%d", c.Count), span{clipped(text), warn}, plain("%s", where), span{more, faint}})
+		}
+		d.add(heading{title, note}, g, gap{})
+	}
+	part("deprecated, in own code", count(own, "cause", "causes"), causes[:own], "first at")
+	part("deprecated, in packages", count(len(causes)-own, "cause", "causes"), causes[own:], "package")
+}
+
+// failuresOf tells the failures of a verification that nothing is compared to.
+func failuresOf(v *finding.Verification) *finding.Comparison {
+	c := finding.Compare(&finding.Verification{}, v)
+	c.StillFailing, c.NewlyFailing, c.NewFindings = c.NewlyFailing, nil, nil
+	return &c
+}
+
+var statusStyle = map[finding.Status]style{
+	finding.Passed: good, finding.Failed: bad, finding.TimedOut: bad, finding.Skipped: faint, finding.NotRun: faint,
+}
+
+// verification shows the stages in a table.
+func verification(d *document, v *finding.Verification) {
+	g := grid{columns: []string{"component", "stage", "", "took", "tests", ""}}
+	several := slices.ContainsFunc(v.Stages, func(s finding.Stage) bool { return s.Component != "." })
+	var notes list
+	for _, s := range v.Stages {
+		one := finding.Verification{Stages: []finding.Stage{s}}
+		passed, failed := one.Count()
+		tests := ""
+		if passed+failed > 0 {
+			tests = fmt.Sprintf("%d passed, %d failed", passed, failed)
+		}
+		component, took := "", ""
+		if several {
+			component = s.Component
+		}
+		if s.Duration > 0 {
+			took = fmt.Sprintf("%.1f s", s.Duration.Seconds())
+		}
+		why := s.Why
+		if s.Optional && s.Status != finding.Passed {
+			why += " (optional)"
+		}
+		if s.Status == finding.Failed && s.Log != "" {
+			why += ", log: " + s.Log
+		}
+		g.rows = append(g.rows, line{plain("%s", component), plain("%s", s.Name), span{string(s.Status), statusStyle[s.Status]}, span{took, faint}, plain("%s", tests), span{why, faint}})
+		if len(s.Touched) > 0 {
+			notes = append(notes, line{span{fmt.Sprintf("the stage %s changed files that are under version control: %s", s.Name, strings.Join(s.Touched, ", ")), warn}})
+		}
+		for _, n := range s.Notes {
+			notes = append(notes, line{span{n, warn}})
+		}
+		if s.More > 0 {
+			notes = append(notes, line{span{fmt.Sprintf("the stage %s said %d more things than are kept", s.Name, s.More), faint}})
+		}
+	}
+	d.add(g)
+	if len(notes) > 0 {
+		d.add(notes)
+	}
+	d.add(gap{})
+}
+
+// maxShown is how many findings of one sort are shown; JSON has all.
+const maxShown = 12
+
+// comparison shows what is worse, what is better, and what is said now.
+func comparison(d *document, c *finding.Comparison) {
+	part := func(title string, s style, rows []line) {
+		if len(rows) > 0 {
+			d.add(line{span{title, s}}, list(rows), gap{})
+		}
+	}
+	part("fails, and did not before:", bad, testLines(c.NewlyFailing))
+	part("no longer runs:", bad, nameLines(c.Vanished))
+	var apart []line
+	for _, difference := range c.Differences {
+		apart = append(apart, line{plain("%s", difference.String())})
+	}
+	part("is not at the version that the legs lead to:", bad, apart)
+	part("fails:", warn, testLines(c.StillFailing))
+	part("failed, and passed when run once more:", warn, testLines(c.Unstable))
+	part("passes, and did not before:", good, nameLines(c.NewlyPassing))
+	for _, s := range c.BrokenStages {
+		broken(d, s)
+	}
+	for _, kind := range finding.Kinds {
+		title := map[finding.Kind]string{finding.Failure: "is said to be wrong now, and was not before:", finding.Warning: "new warnings:", finding.Deprecation: "new deprecations:"}[kind]
+		part(title, warn, findingLines(finding.Of(c.NewFindings, kind)))
+	}
+	if n := len(c.GoneFindings); n > 0 && len(c.NewFindings)+n > 0 {
+		d.add(line{span{count(n, "thing is", "things are") + " no longer said", faint}})
+	}
+	slower(d, c.Times)
+}
+
+func testLines(tests []finding.Test) (rows []line) {
+	for _, t := range tests {
+		row := line{plain("%s", t.Name)}
+		if t.Message != "" {
+			row = append(row, plain(": %s", t.Message))
+		}
+		if t.Place != "" {
+			row = append(row, span{" (" + t.Place + ")", faint})
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+func nameLines(names []string) (rows []line) {
+	for _, n := range names {
+		rows = append(rows, line{plain("%s", n)})
+	}
+	return rows
+}
+
+// findingLines are the causes of findings, with where each is said and whose it is.
+func findingLines(all []finding.Finding) (rows []line) {
+	if len(all) == 0 {
+		return nil
+	}
+	causes := finding.Causes(all, all[0].Kind)
+	for _, c := range causes[:min(len(causes), maxShown)] {
+		text := c.Text
+		if c.Code != "" {
+			text += " [" + c.Code + "]"
+		}
+		row := line{span{text, warn}}
+		if about := aboutFinding(c); about != "" {
+			row = append(row, span{" (" + about + ")", faint})
+		}
+		rows = append(rows, row)
+	}
+	if n := len(causes) - maxShown; n > 0 {
+		rows = append(rows, line{span{fmt.Sprintf("and %d more; --format json has all", n), faint}})
+	}
+	return rows
+}
+
+// aboutFinding says where a finding is, in which package, and how often.
+func aboutFinding(c finding.Cause) string {
+	var parts []string
+	if c.Place != "" {
+		parts = append(parts, c.Place)
+	}
+	if !c.Own() {
+		parts = append(parts, "in "+inPackage(c.Package, c.Version, c.Through))
+	}
+	if c.Count > 1 {
+		parts = append(parts, fmt.Sprintf("%d times", c.Count))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func inPackage(name, version, through string) string {
+	text := strings.TrimSpace(name + " " + version)
+	if through != "" {
+		text += ", by way of " + through
+	}
+	return text
+}
+
+// broken shows a stage that fails as a whole: the first cause, what is said to be
+// wrong, and the end of what it printed.
+func broken(d *document, s finding.Stage) {
+	d.add(line{span{fmt.Sprintf("%s %s", s.Name, s.Status), bad}, plain(": %s", strings.Join(s.Command, " "))})
+	if s.Crash != nil {
+		cause := line{plain("first cause: "), span{s.Crash.Text, bad}}
+		where := s.Crash.Place
+		if s.Crash.Package != "" {
+			where = strings.TrimPrefix(where+", in "+inPackage(s.Crash.Package, s.Crash.Version, s.Crash.Through), ", ")
+		}
+		if where != "" {
+			cause = append(cause, span{" (" + where + ")", faint})
+		}
+		d.add(list{cause})
+	}
+	failures := slices.DeleteFunc(finding.Of(s.Findings, finding.Failure), func(f finding.Finding) bool { return s.Crash != nil && f.Text == s.Crash.Text })
+	if rows := findingLines(failures); len(rows) > 0 {
+		d.add(list(rows))
+	}
+	d.add(code(s.Tail), gap{})
+}
+
+const (
+	// A stage that takes this much longer is worth a word: by factor, and at least
+	// by so much.
+	slowFactor = 1.5
+	slowLeast  = 2 * time.Second
+)
+
+// slower tells of stages that take much longer than before.
+func slower(d *document, times []finding.StageTime) {
+	for _, t := range slices.SortedFunc(slices.Values(times), func(a, b finding.StageTime) int { return cmp.Compare(b.After-b.Before, a.After-a.Before) }) {
+		if t.After-t.Before >= slowLeast && float64(t.After) >= slowFactor*float64(t.Before) {
+			d.add(line{span{fmt.Sprintf("the stage %s took %.1f s, and %.1f s before", t.Name, t.After.Seconds(), t.Before.Seconds()), warn}})
+		}
+	}
+}
