@@ -200,6 +200,9 @@ func (a *advance) adopt(ctx context.Context, record *legRecord, clean bool) erro
 // finish commits a leg that is no worse than the baseline.
 func (a *advance) finish(ctx context.Context, record *legRecord, result *finding.LegResult, paths []string) (err error) {
 	result.Left = a.left(record)
+	if err := a.keepResult(record.ID, result.Verification); err != nil {
+		return err
+	}
 	if result.Comparison.Differences, err = a.differences(ctx, a.journey, result.Verification); err != nil {
 		return err
 	}

@@ -169,25 +169,33 @@ func (p *Project) unwritten(l *legRecord) bool {
 	return true
 }
 
-// restore puts the old bytes of a leg's files back.
-func (p *Project) restore(l *legRecord) error {
-	var edits []model.FileEdit
+// restoreLeg puts the old bytes of a leg's files back.
+func (p *Project) restoreLeg(l *legRecord) error {
+	edits, err := p.restoring(l)
+	if err != nil {
+		return err
+	}
+	return p.journal().Write(edits)
+}
+
+// restoring are the edits that put the old bytes of a leg's files back.
+func (p *Project) restoring(l *legRecord) (edits []model.FileEdit, err error) {
 	for i, f := range l.Files {
 		now, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f)))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
+			return nil, err
 		}
 		e := model.FileEdit{File: f, Old: now}
 		if !slices.Contains(l.Fresh, f) {
 			if e.New, err = os.ReadFile(p.keep("before", l.ID, fmt.Sprintf("%03d", i))); err != nil {
-				return fmt.Errorf("reading what %s was before: %w", f, err)
+				return nil, fmt.Errorf("reading what %s was before: %w", f, err)
 			}
 		}
 		if e.Old != nil || e.New != nil {
 			edits = append(edits, e)
 		}
 	}
-	return p.journal().Write(edits)
+	return edits, nil
 }
 
 // restartJourney forgets legs of an older route whose work is done.

@@ -125,11 +125,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		}
 		found := part.Find(m.Name)
 		if m.Range != "" { // it comes in, or gets another name
-			change := route.Change{New: m.Name, Range: m.Range}
-			if m.Becomes != "" {
-				change.Old, change.New = m.Name, m.Becomes
-			}
-			changes = append(changes, change)
+			changes = append(changes, m.change())
 			because[m.Name] = m.Because
 			delete(bounds, m.Name)
 			continue
@@ -183,6 +179,15 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		state.Moves[i].Because = because[state.Moves[i].Name]
 	}
 	return nil
+}
+
+// change is the change of the manifest that a move with a range makes: it comes in,
+// gets another name, or comes from elsewhere.
+func (m fileMove) change() route.Change {
+	if m.Becomes == "" {
+		return route.Change{New: m.Name, Range: m.Range}
+	}
+	return route.Change{Old: m.Name, New: m.Becomes, Range: m.Range}
 }
 
 func (a *advance) misfit(wrong string) error {

@@ -117,6 +117,11 @@ func (p *Project) writeRoute(r *model.Route, previews []string) error {
 		}
 		f.Legs = append(f.Legs, l)
 	}
+	return p.writeRouteFile(&f)
+}
+
+// writeRouteFile keeps a route as it is.
+func (p *Project) writeRouteFile(f *routeFile) error {
 	text, err := yaml.Marshal(f)
 	if err != nil {
 		return err

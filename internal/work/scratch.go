@@ -94,6 +94,12 @@ func (s *scratch) fill(ctx context.Context, p *Project, edits []model.FileEdit) 
 	}
 	for _, e := range edits {
 		name := filepath.Join(s.dir, filepath.FromSlash(e.File))
+		if e.New == nil {
+			if err := os.RemoveAll(name); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			return err
 		}

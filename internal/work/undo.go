@@ -31,7 +31,7 @@ func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
 		case l.Commit != "":
 			err = repo.Back(ctx, l.Commit, l.Before)
 		default:
-			err = p.restore(l)
+			err = p.restoreLeg(l)
 		}
 		if err != nil {
 			return undone, fmt.Errorf("undoing leg %s: %w", l.ID, err)

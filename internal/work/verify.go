@@ -73,8 +73,10 @@ type verifying struct {
 	// before is what failures are compared with: a test that fails as it did then is
 	// not run once more.
 	before *finding.Verification
-	// until is the last stage that matters, "" for all.
+	// until is the last stage that matters, "" for all; only are the components that
+	// matter, nil for all.
 	until string
+	only  map[string]bool
 }
 
 // verify runs all stages of all components in a scratch. Files that stages wrote
@@ -92,6 +94,9 @@ func (p *Project) verify(ctx context.Context, of verifying) (*finding.Verificati
 	v := &finding.Verification{Key: key, At: p.clock, Tools: p.tools(ctx)}
 	var refreshed []model.FileEdit
 	for _, part := range p.Components {
+		if of.only != nil && !of.only[part.Dir] {
+			continue
+		}
 		edits, err := p.verifyPart(ctx, of, s, v, part)
 		if err != nil {
 			return nil, nil, err

@@ -350,3 +350,26 @@ type BookRemark struct {
 	Next   string   `json:"next,omitempty"`
 	Proof  []string `json:"proof,omitempty"`
 }
+
+// CulpritResult is which moves of a leg break something.
+type CulpritResult struct {
+	Leg      string        `json:"leg"`
+	Moves    int           `json:"moves"` // how many it has, of packages
+	Trials   int           `json:"trials"`
+	Duration time.Duration `json:"nanoseconds"`
+	Culprits []CulpritSet  `json:"culprits"`
+	Rest     []string      `json:"rest,omitempty"`     // the most names that were seen to pass together
+	Unstable []string      `json:"unstable,omitempty"` // what failed and passed with the same moves
+	Spent    bool          `json:"spent,omitempty"`    // the budget ended before all was known
+	Parted   []string      `json:"parted,omitempty"`   // the legs that were made of it
+}
+
+// CulpritSet is a smallest set of moves that breaks something.
+type CulpritSet struct {
+	Moves   []MoveSummary `json:"moves"`
+	With    []MoveSummary `json:"with,omitempty"`   // what those cannot move without
+	Breaks  []string      `json:"breaks"`           // tests and stages
+	Certain bool          `json:"certain"`          // else it is among these
+	Passes  string        `json:"passes,omitempty"` // of a single move: the release that still passes
+	Fails   string        `json:"fails,omitempty"`  // and the next one, which does not
+}

@@ -210,6 +210,8 @@ func (r *Repo) Back(ctx context.Context, from, to string) error {
 	if head != from {
 		return fmt.Errorf("the newest commit is %.10s, not the leg's %.10s; take your own commits back first", head, from)
 	}
+	// A file that was written anew with the same bytes counts as changed until then.
+	_, _ = r.run(ctx, "update-index", "-q", "--refresh")
 	_, err = r.run(ctx, "reset", "-q", "--keep", to)
 	return err
 }

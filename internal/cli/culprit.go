@@ -1,0 +1,50 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"bellwether/internal/view"
+	"bellwether/internal/work"
+)
+
+func (a *app) culprit() *cobra.Command {
+	var opt work.CulpritOptions
+	var limit string
+	cmd := &cobra.Command{
+		Use:   "culprit",
+		Short: "Tell which move of a leg breaks it",
+		Long: `Culprit looks at the leg that waits for a repair, and finds the smallest set of
+its moves that makes a test or stage fail, for each that newly fails. It tries
+parts of the leg from clean, each a state that resolves, two at a time; what was
+tried once is not tried again by a later call. The working tree stays as it is.`,
+		Example: `  bellwether culprit
+  bellwether culprit --split
+  bellwether culprit --trials 10
+  bellwether culprit --part`,
+		Args: a.noArgs,
+		RunE: a.with(true, func(ctx context.Context, p *work.Project, o view.Out, _ []string) (err error) {
+			if opt.For, err = work.ParseAge(limit); err != nil {
+				return usageError{fmt.Errorf("--for: %w", err)}
+			}
+			r, err := p.Culprit(ctx, opt)
+			if r != nil {
+				if verr := o.Culprit(r); err == nil {
+					err = verr
+				}
+			}
+			if err == nil && len(r.Parted) == 0 && len(r.Culprits) > 0 {
+				return errProblem
+			}
+			return err
+		}),
+	}
+	cmd.Flags().IntVar(&opt.Trials, "trials", 0, "make at most this `number` of trials, and tell what is known then")
+	cmd.Flags().StringVar(&limit, "for", "", "search for at most this `span` (90s, 30m)")
+	cmd.Flags().BoolVar(&opt.Split, "split", false, "tell between which releases of a single culprit it breaks")
+	cmd.Flags().BoolVar(&opt.Part, "part", false, "take the leg back, and part it: what passes first, the culprit behind it")
+	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
+	return cmd
+}
