@@ -57,7 +57,6 @@ the working tree: repair it and call advance again, or call undo.`,
 	}
 	cmd.Flags().BoolVar(&all, "all", false, "carry all legs out, until one breaks something")
 	cmd.Flags().BoolVar(&opt.FromRed, "from-red", false, "go on although the untouched project fails; nothing may get worse")
-	cmd.Flags().StringSliceVar(&opt.Done, "done", nil, "`legs` for a person that are done, where that cannot be seen")
 	cmd.Flags().StringVar(&opt.Branch, "branch", "", "the `branch` to commit to; made if it does not exist")
 	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
 	return cmd

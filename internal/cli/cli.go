@@ -132,7 +132,7 @@ usage or unreadable input; 3 network, registry or a missing tool failed;
 	flags.StringVarP(&a.project, "project", "p", ".", "the project's `folder`")
 	flags.StringVar(&a.format, "format", "text", "show results as text, json or markdown")
 	flags.StringVar(&a.colour, "color", "auto", "colour text: auto, always or never")
-	root.AddCommand(a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.undo(), a.compatBooks(), a.demo(), a.standIn(), a.version())
+	root.AddCommand(a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.tick(), a.undo(), a.compatBooks(), a.demo(), a.standIn(), a.version())
 	return root
 }
 
@@ -216,9 +216,9 @@ func (a *app) with(progress bool, body func(ctx context.Context, p *work.Project
 		if err != nil {
 			return err
 		}
-		var report func(work.Event)
-		if progress {
-			report = a.progress()
+		report := a.progress()
+		if !progress {
+			report = urgent(report)
 		}
 		p, err := a.open(cmd.Context(), report)
 		if err != nil {

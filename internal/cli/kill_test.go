@@ -1,9 +1,10 @@
 package cli
 
 import (
-	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"net/http/httptest"
 	"os"
@@ -18,56 +19,147 @@ import (
 	"bellwether/internal/standin/shorthand"
 )
 
-var kills = flag.Int("kills", 12, "how often TestKilledWhileAdvancing kills the program")
+var kills = flag.Int("kills", 24, "how often TestKilledWhileAdvancing kills the program")
 
-// TestKilledWhileAdvancing kills "advance" at random instants. Afterwards the
-// manifest and the lock must be those of before or after a leg, both of the
-// same, and calling advance again must get to the end.
+// TestKilledWhileAdvancing kills "advance" at random instants, and at each step that
+// leaves a trace on disk. After the next call, the tree is byte for byte that of
+// before or after a leg, what is committed, too, and advancing again gets to the end.
 func TestKilledWhileAdvancing(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
+	v := newVictim(t)
+	rng := rand.New(rand.NewPCG(uint64(*kills), 9))
+	steps := v.steps()
+	hits := map[string]int{}
+	for i := range *kills {
+		if i%8 == 0 {
+			v.layOut()
+		}
+		cmd := v.command("advance")
+		require.NoError(t, cmd.Start())
+		ended := make(chan struct{})
+		go func() { _ = cmd.Wait(); close(ended) }()
+		when := "at random"
+		if i%2 == 0 {
+			select {
+			case <-ended:
+			case <-time.After(time.Duration(rng.IntN(450)) * time.Millisecond):
+			}
+		} else {
+			step := steps[i/2%len(steps)]
+			if v.await(step.there, ended) {
+				when = step.name
+			}
+		}
+		_ = cmd.Process.Kill()
+		<-ended
+		hits[when]++
+		out, err := v.command("status").CombinedOutput()
+		require.NoError(t, err, "%s: %s", when, out)
+		v.whole(when)
+		if rng.IntN(3) == 0 {
+			_, _ = v.command("undo").CombinedOutput() // there may be none to undo
+			v.whole("undone, killed " + when)
+		}
+	}
+	for range 4 {
+		if out, err := v.command("advance", "--all").CombinedOutput(); err == nil {
+			break
+		} else {
+			t.Logf("%s", out)
+		}
+	}
+	require.Equal(t, "3", v.whole("at the end"))
+	status, err := v.git("status", "--porcelain")
+	require.NoError(t, err)
+	require.Empty(t, status)
+	left, err := filepath.Glob(filepath.Join(v.temp, "bellwether-*"))
+	require.NoError(t, err)
+	require.Empty(t, left, "scratches are gone")
+	trees, err := v.git("worktree", "list")
+	require.NoError(t, err)
+	require.Equal(t, 1, strings.Count(trees, "\n"))
+	t.Logf("killed %v", hits)
+}
+
+// victim is a project whose advance is killed.
+type victim struct {
+	t         *testing.T
+	program   string
+	dir, temp string
+	env       []string
+	states    map[string]string // by the bytes of manifest and lock: the major that they are at
+}
+
+func newVictim(t *testing.T) *victim {
 	program := filepath.Join(t.TempDir(), "bellwether")
 	out, err := exec.Command("go", "build", "-o", program, "bellwether/cmd/bellwether").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	u, err := shorthand.Load("left 1.0.0\nleft 2.0.0\nleft 3.0.0\nright 1.0.0 peer:left@^1\nright 2.0.0 peer:left@^2\nright 3.0.0 peer:left@^3\n")
 	require.NoError(t, err)
 	server := httptest.NewServer(u.NPM())
-	defer server.Close()
-	rng := rand.New(rand.NewPCG(uint64(*kills), 9))
-	p := &victim{t: t, program: program, env: append(os.Environ(), "npm_config_registry="+server.URL, "XDG_CACHE_HOME="+t.TempDir(), "GIT_CONFIG_GLOBAL="+os.DevNull)}
-	p.layOut()
-	for range *kills {
-		cmd := p.command("advance")
-		require.NoError(t, cmd.Start())
-		time.Sleep(time.Duration(rng.IntN(350)) * time.Millisecond)
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-		_, _ = p.command("undo").CombinedOutput() // whatever there is to finish is finished now
-		p.whole()
-		if rng.IntN(3) == 0 {
-			p.layOut()
-		}
+	t.Cleanup(server.Close)
+	v := &victim{t: t, program: program, temp: t.TempDir(), states: map[string]string{}}
+	v.env = append(os.Environ(), "npm_config_registry="+server.URL, "XDG_CACHE_HOME="+t.TempDir(), "GIT_CONFIG_GLOBAL="+os.DevNull, "TMPDIR="+v.temp)
+	// What each state looks like is learned from a journey that nobody disturbs.
+	v.layOut()
+	v.states[v.bytes()] = "1"
+	for _, major := range []string{"2", "3"} {
+		out, err := v.command("advance").CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		v.states[v.bytes()] = major
 	}
-	for range 4 {
-		if out, err := p.command("advance", "--all").CombinedOutput(); err == nil {
-			break
-		} else {
-			t.Logf("%s", out)
-		}
-	}
-	require.Equal(t, "3.0.0 ^3.0.0 ^3.0.0", p.whole())
-	status, err := p.git("status", "--porcelain")
-	require.NoError(t, err)
-	require.Empty(t, status)
+	require.Len(t, v.states, 3)
+	return v
 }
 
-// victim is a project whose advance is killed.
-type victim struct {
-	t       *testing.T
-	program string
-	dir     string
-	env     []string
+// step is a point that advance comes by.
+type step struct {
+	name  string
+	there func() bool
+}
+
+// steps are the points that leave a trace on disk, in their order.
+func (v *victim) steps() []step {
+	keep := func(name string) string { return filepath.Join(v.dir, ".bellwether", name) }
+	exists := func(name string) func() bool {
+		return func() bool { _, err := os.Lstat(keep(name)); return err == nil }
+	}
+	has := func(name, text string) func() bool {
+		return func() bool { data, _ := os.ReadFile(keep(name)); return strings.Contains(string(data), text) }
+	}
+	was := ""
+	return []step{
+		{"while a stage runs", func() bool { found, _ := filepath.Glob(filepath.Join(v.temp, "bellwether-*", "tree", "package.json")); return len(found) > 0 }},
+		{"old bytes are kept", func() bool { found, _ := filepath.Glob(keep("before/*/001")); return len(found) > 0 }},
+		{"the leg is begun", has("journey.json", `"begun"`)},
+		{"the journal is being filled", exists("journal/000")},
+		{"the set is recorded", exists("journal/record.json")},
+		{"a file is renamed", func() bool {
+			now := v.file("package.json")
+			changed := was != "" && now != was
+			was = now
+			return changed
+		}},
+		{"all is written", has("journey.json", `"repair"`)},
+		{"git commits", func() bool { _, err := os.Lstat(filepath.Join(v.dir, ".git", "index.lock")); return err == nil }},
+		{"it is committed", has("journey.json", `"commit"`)},
+	}
+}
+
+// await waits until a step is there; it is false if the program ended before.
+func (v *victim) await(there func() bool, ended <-chan struct{}) bool {
+	for {
+		select {
+		case <-ended:
+			return false
+		default:
+		}
+		if there() {
+			return true
+		}
+	}
 }
 
 func (v *victim) command(args ...string) *exec.Cmd {
@@ -101,23 +193,28 @@ func (v *victim) layOut() {
 	require.NoError(v.t, err, "%s", out)
 }
 
-// whole sees that manifest and lock belong together, and tells the versions.
-func (v *victim) whole() string {
-	var manifest struct{ Dependencies map[string]string }
-	var lock struct {
-		Packages map[string]struct {
-			Version      string
-			Dependencies map[string]string
-		}
-	}
-	for name, into := range map[string]any{"package.json": &manifest, "package-lock.json": &lock} {
-		data, err := os.ReadFile(filepath.Join(v.dir, name))
+func (v *victim) file(name string) string {
+	data, err := os.ReadFile(filepath.Join(v.dir, name))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		require.NoError(v.t, err)
-		require.NoError(v.t, json.Unmarshal(data, into), "%s", data)
 	}
-	require.Equal(v.t, manifest.Dependencies, lock.Packages[""].Dependencies, "half of a leg is written")
-	left, right := lock.Packages["node_modules/left"].Version, lock.Packages["node_modules/right"].Version
-	require.Equal(v.t, left, right, "they move together")
-	require.True(v.t, strings.HasPrefix(manifest.Dependencies["left"], "^"+left[:1]))
-	return fmt.Sprintf("%s %s %s", left, manifest.Dependencies["left"], manifest.Dependencies["right"])
+	return string(data)
+}
+
+func (v *victim) bytes() string { return v.file("package.json") + "\x00" + v.file("package-lock.json") }
+
+// whole sees that the tree is in one of the known states, and what is committed, too;
+// it tells the major of the tree.
+func (v *victim) whole(when string) string {
+	major, known := v.states[v.bytes()]
+	require.True(v.t, known, "killed %s: half of a leg is written:\n%s", when, v.bytes())
+	committed := ""
+	for _, name := range []string{"package.json", "package-lock.json"} {
+		text, err := v.git("show", "HEAD:"+name)
+		require.NoError(v.t, err, text)
+		committed += text + "\x00"
+	}
+	_, known = v.states[strings.TrimSuffix(committed, "\x00")]
+	require.True(v.t, known, "killed %s: half of a leg is committed:\n%s", when, committed)
+	return fmt.Sprint(major)
 }

@@ -28,6 +28,15 @@ func (a *app) progress() func(work.Event) {
 	}
 }
 
+// urgent passes on only what is to be told always.
+func urgent(report func(work.Event)) func(work.Event) {
+	return func(e work.Event) {
+		if e.Always {
+			report(e)
+		}
+	}
+}
+
 func finished(e work.Event) string {
 	mark := "ok    "
 	if !e.Good {
@@ -47,6 +56,9 @@ func moving(w io.Writer) func(work.Event) {
 		wipe()
 		wipe = func() {}
 		if e.Done {
+			if e.Always {
+				fmt.Fprintln(w, finished(e))
+			}
 			return
 		}
 		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(e.Text),

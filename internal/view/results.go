@@ -292,6 +292,7 @@ func (o Out) Status(s *model.StatusResult) error {
 		}
 		d.add(g, gap{})
 	}
+	checklist(d, s.Checklist)
 	d.add(line{plain("next: %s", s.Next)})
 	return o.show("status", s, d)
 }
@@ -342,4 +343,26 @@ func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut
 		Steps []model.ProofStep `json:"steps"`
 		Ways  []model.WayOut    `json:"ways,omitempty"`
 	}{title, lines, proof, ways}, d)
+}
+
+// checklist shows what must be tried by hand, and what was found.
+func checklist(d *document, items []model.ChecklistItem) {
+	if len(items) == 0 {
+		return
+	}
+	styles := map[string]style{model.TickOpen: warn, model.TickPassed: good, model.TickFailed: bad}
+	g := grid{columns: []string{"item", "to be tried by hand", "", ""}}
+	for _, item := range items {
+		note := item.Note
+		switch {
+		case item.Stale:
+			note = strings.TrimPrefix(note+"; tried before the last leg", "; ")
+		case !item.At.IsZero():
+			note = strings.TrimSpace(note + " (" + item.At.Format(time.DateOnly) + ")")
+		case item.Because != "":
+			note = item.Because
+		}
+		g.rows = append(g.rows, line{plain("%s", item.ID), plain("%s", item.Text), span{item.State, styles[item.State]}, span{note, faint}})
+	}
+	d.add(g, gap{})
 }

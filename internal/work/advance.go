@@ -18,9 +18,8 @@ import (
 
 // AdvanceOptions say how legs are carried out.
 type AdvanceOptions struct {
-	FromRed bool     // go on although the baseline fails, and compare with it
-	Branch  string   // to commit to; empty for a name made from the date
-	Done    []string // ids of legs for a person that are done, where that cannot be asked
+	FromRed bool   // go on although the baseline fails, and compare with it
+	Branch  string // to commit to; empty for a name made from the date
 }
 
 // ErrArrived means that there is no leg left.
@@ -53,7 +52,7 @@ func (p *Project) Advance(ctx context.Context, opt AdvanceOptions) (*finding.Leg
 	if err != nil {
 		return nil, err
 	}
-	leg, err := p.passSteps(ctx, file, j, opt.Done)
+	leg, err := p.passSteps(ctx, file, j)
 	if err != nil {
 		return nil, err
 	}

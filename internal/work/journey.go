@@ -89,8 +89,7 @@ func (j *journey) last() *legRecord {
 	return j.Legs[len(j.Legs)-1]
 }
 
-// hold takes the project for this call alone, and finishes what an
-// interrupted call left.
+// hold takes the project for this call alone.
 func (p *Project) hold() (release func(), err error) {
 	if err := p.prepareKeep(); err != nil {
 		return nil, err
@@ -98,20 +97,36 @@ func (p *Project) hold() (release func(), err error) {
 	if release, err = disk.Hold(p.keep("lock")); err != nil {
 		return nil, err
 	}
-	files, err := p.journal().Recover()
+	finished, err := p.journal().Recover()
+	if err == nil && len(finished) > 0 {
+		err = &model.Fault{Doing: "starting", Wrong: "another call was interrupted just now while it wrote files; they are written now", Next: "run the command again (bellwether status shows where you are)"}
+	}
 	if err != nil {
 		release()
-		return nil, fmt.Errorf("finishing what an interrupted call left: %w", err)
-	}
-	if len(files) > 0 {
-		p.tell(Event{Text: "finished what an interrupted call left", Done: true, Good: true, Note: fmt.Sprintf("%d files", len(files))})
-		release()
-		return nil, &model.Fault{
-			Doing: "starting", Wrong: "an earlier call was interrupted while it wrote files; they are written now",
-			Next: "run the command again (bellwether status shows where you are)",
-		}
+		return nil, err
 	}
 	return release, nil
+}
+
+// recover finishes a set of writes that an interrupted call left half done, so that
+// whatever is read is whole. While another call is at work, the set is that one's.
+func (p *Project) recover() error {
+	if !p.journal().Unfinished() {
+		return nil
+	}
+	release, err := disk.Hold(p.keep("lock"))
+	if err != nil {
+		return nil
+	}
+	defer release()
+	finished, err := p.journal().Recover()
+	if err != nil {
+		return fmt.Errorf("finishing what an interrupted call left: %w", err)
+	}
+	if len(finished) > 0 {
+		p.tell(Event{Text: "an earlier call was interrupted while it wrote files; they are written now: " + few(finished), Done: true, Good: true, Always: true})
+	}
+	return nil
 }
 
 // begin takes the project for this call alone, finds its repository (nil for

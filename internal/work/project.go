@@ -53,6 +53,8 @@ type Event struct {
 	Done bool   // it has come to its end
 	Good bool   // and went well
 	Note string // how it ended, in a few words
+	// Always is that it is told even where progress is not.
+	Always bool
 }
 
 // Project is a project that is being worked on.
@@ -96,6 +98,9 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: bareError(err)}
 	}
 	p.fsys = p.root.FS()
+	if err := p.recover(); err != nil {
+		return nil, err
+	}
 	p.prober = &run.Prober{File: p.cacheFile("tools.json"), MaxAge: probeAge, Env: opt.Env}
 	if opt.Refresh {
 		p.prober.MaxAge = 0

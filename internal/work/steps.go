@@ -2,7 +2,7 @@ package work
 
 import (
 	"context"
-	"slices"
+	"fmt"
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
@@ -12,7 +12,7 @@ import (
 
 // passSteps gives the next leg that moves something. Legs for a person before it
 // are passed where what they are for is seen to be done.
-func (p *Project) passSteps(ctx context.Context, file *routeFile, j *journey, done []string) (*fileLeg, error) {
+func (p *Project) passSteps(ctx context.Context, file *routeFile, j *journey) (*fileLeg, error) {
 	for {
 		leg := nextLeg(file, j)
 		if leg == nil || len(leg.Steps) == 0 && leg.Deprecations == nil {
@@ -23,8 +23,15 @@ func (p *Project) passSteps(ctx context.Context, file *routeFile, j *journey, do
 				return nil, err
 			}
 		}
-		for _, s := range leg.Steps {
-			if slices.Contains(done, leg.ID) {
+		ticks, err := p.readTicks()
+		if err != nil {
+			return nil, err
+		}
+		ticked := func(n int) bool {
+			return ticks[leg.ID].Pass || ticks[fmt.Sprintf("%s.%d", leg.ID, n+1)].Pass
+		}
+		for n, s := range leg.Steps {
+			if ticked(n) {
 				continue
 			}
 			seen, askable, err := p.stepDone(ctx, s)
@@ -34,7 +41,7 @@ func (p *Project) passSteps(ctx context.Context, file *routeFile, j *journey, do
 			if !seen {
 				next := "do it, and run bellwether advance again"
 				if !askable {
-					next += " with --done " + leg.ID + ", since it cannot be seen from here"
+					next = "do it, say bellwether tick " + leg.ID + " --pass, since it cannot be seen from here, and run bellwether advance again"
 				}
 				return nil, &model.Fault{Doing: "advancing to leg " + leg.ID, Wrong: "it waits for you: " + s.Text + " (" + s.Because + ")", Next: next, Found: true}
 			}

@@ -245,6 +245,8 @@ type StatusResult struct {
 	Branch      string      `json:"branch,omitempty"`
 	Legs        []LegResult `json:"legs"`
 	Next        string      `json:"next"` // what to do next, a sentence
+	// Checklist is what must be tried by hand.
+	Checklist []ChecklistItem `json:"checklist,omitempty"`
 }
 
 // Prereqs is what must be true first: for what is locked now, or for a
@@ -372,4 +374,23 @@ type CulpritSet struct {
 	Certain bool          `json:"certain"`          // else it is among these
 	Passes  string        `json:"passes,omitempty"` // of a single move: the release that still passes
 	Fails   string        `json:"fails,omitempty"`  // and the next one, which does not
+}
+
+// The states of an item of the checklist.
+const (
+	TickOpen   = "open"
+	TickPassed = "passed"
+	TickFailed = "failed"
+)
+
+// ChecklistItem is something that must be tried by hand.
+type ChecklistItem struct {
+	ID      string    `json:"id"`
+	Text    string    `json:"text"`
+	From    string    `json:"from"` // who asks for it: the settings, or a leg
+	Because string    `json:"because,omitempty"`
+	State   string    `json:"state"`
+	Stale   bool      `json:"stale,omitempty"` // it was tried, but before the last leg
+	Note    string    `json:"note,omitempty"`
+	At      time.Time `json:"at,omitzero"`
 }

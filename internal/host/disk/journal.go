@@ -91,6 +91,9 @@ func (j *Journal) Write(edits []model.FileEdit) error {
 	return err
 }
 
+// Unfinished tells whether a set was interrupted, or is being written.
+func (j *Journal) Unfinished() bool { return exists(j.Dir) }
+
 // probe sees, before anything is recorded, that every folder can be written.
 func (j *Journal) probe(r record) error {
 	for _, f := range r.Files {
@@ -140,8 +143,15 @@ func (j *Journal) Recover() ([]string, error) {
 		}
 		files = append(files, f.File)
 		found, err := os.ReadFile(name)
-		if sum(found, err == nil) == f.After {
+		switch sum(found, err == nil) {
+		case f.After:
 			continue // done before the interruption
+		case f.Before:
+		default:
+			return nil, &model.Fault{
+				Doing: "finishing an interrupted change", File: f.File, Wrong: "somebody has changed the file since",
+				Next: fmt.Sprintf("see that the file is as you want it, and remove %s to forget the change", j.Dir),
+			}
 		}
 		if f.After == "" {
 			if err := os.Remove(name); err != nil {
@@ -160,7 +170,12 @@ func (j *Journal) Recover() ([]string, error) {
 			return nil, unwritable(err)
 		}
 	}
-	return files, os.RemoveAll(j.Dir)
+	return files, j.forget()
+}
+
+// forget removes the journal, the record first: without it nothing is to be done.
+func (j *Journal) forget() error {
+	return errors.Join(os.Remove(j.recordFile()), os.RemoveAll(j.Dir))
 }
 
 // path is where a file of the project lies; it must not leave the project.
