@@ -273,6 +273,9 @@ func copyTree(ctx context.Context, from, to string) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+		if d.Name() == ".git" && !d.IsDir() {
+			return nil // of a submodule, whose repository lies elsewhere
+		}
 		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == keepDir || d.Name() == ".git" || name == filepath.Dir(to)) {
 			return fs.SkipDir
 		}

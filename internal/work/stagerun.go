@@ -97,6 +97,9 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	if suffix != "" {
 		title += ", once more"
 	}
+	if info, err := os.Stat(st.dir); err != nil || !info.IsDir() {
+		return st.result, &model.Fault{Doing: "running the stage " + title, File: SettingsFile, Wrong: fmt.Sprintf("there is no folder %s in a fresh checkout", st.stage.Dir), Next: "set another folder for it"}
+	}
 	st.tell(Event{Text: title})
 	name := strings.ReplaceAll(strings.Trim(st.part.Dir, "."), "/", "-") + "-" + st.stage.Name + suffix + ".log"
 	logFile := st.keep("logs", st.label, strings.TrimPrefix(name, "-"))

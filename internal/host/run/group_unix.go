@@ -7,7 +7,9 @@ import (
 	"syscall"
 )
 
-func inOwnGroup(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+// inOwnSession gives the program a session of its own: what it starts is one process
+// group, and there is no terminal that it could wait for.
+func inOwnSession(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} }
 
 // endGroup asks the program and its children to end.
 func endGroup(cmd *exec.Cmd) error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
@@ -18,3 +20,5 @@ func killGroup(cmd *exec.Cmd) {
 		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
 	}
 }
+
+func kill(pid int) { _ = syscall.Kill(pid, syscall.SIGKILL) }

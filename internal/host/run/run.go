@@ -1,4 +1,4 @@
-// Package run runs programs: each in a process group of its own, without a
+// Package run runs programs: each in a session of its own, without a
 // terminal, with a bounded log, and ended whole on time-out or interrupt.
 package run
 
@@ -68,6 +68,7 @@ func Run(ctx context.Context, c Command) (Result, error) {
 // Process is a program that was started.
 type Process struct {
 	cmd    *exec.Cmd
+	mark   string // that all which it starts has in its environment
 	args   []string
 	start  time.Time
 	done   chan struct{}
@@ -83,12 +84,13 @@ func Start(ctx context.Context, c Command) (*Process, error) {
 	}
 	cmd := exec.CommandContext(ctx, c.Args[0], c.Args[1:]...)
 	cmd.Dir = c.Dir
-	cmd.Env = append(os.Environ(), c.Env...)
+	mark := newMark()
+	cmd.Env = append(append(os.Environ(), c.Env...), mark)
 	cmd.Stdout, cmd.Stderr = c.Log, c.Log
-	inOwnGroup(cmd)
+	inOwnSession(cmd)
 	cmd.Cancel = func() error { return endGroup(cmd) }
 	cmd.WaitDelay = grace
-	p := &Process{cmd: cmd, args: c.Args, start: time.Now(), done: make(chan struct{})}
+	p := &Process{cmd: cmd, mark: mark, args: c.Args, start: time.Now(), done: make(chan struct{})}
 	if err := cmd.Start(); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
@@ -103,6 +105,7 @@ func (p *Process) await() {
 	defer close(p.done)
 	err := p.cmd.Wait()
 	killGroup(p.cmd) // children that outlived the program
+	killMarked(p.mark)
 	p.result = Result{Duration: time.Since(p.start)}
 	if p.cmd.ProcessState != nil {
 		p.result.Exit = p.cmd.ProcessState.ExitCode()
