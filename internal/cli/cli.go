@@ -90,6 +90,11 @@ func (a *app) status(err error) int {
 	}
 	fmt.Fprintf(a.stderr, "bellwether: %v\n", err)
 	switch {
+	case errors.Is(err, syscall.ENOSPC):
+		if !errors.As(err, &fault) {
+			fmt.Fprintln(a.stderr, "  next: make room, and run the command again; nothing is half done")
+		}
+		return exitOutside
 	case errors.As(err, &conflict), errors.As(err, &stage), errors.As(err, &fault) && fault.Found:
 		return exitProblem
 	case errors.As(err, &fault):

@@ -42,6 +42,8 @@ func TestMain(m *testing.M) {
 //	commit                       make a git repository of the work folder, or
 //	                             commit what has changed
 //	status N CMD ARGS            run a command that must exit with status N
+//	small-disk FOLDER SIZE       make a folder on a disk of its own (condition [disks])
+//	fill FOLDER                  leave no room on its disk
 //	interrupt FILE CMD ARGS      run a command, and interrupt it once FILE is there
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
@@ -73,10 +75,13 @@ func TestScripts(t *testing.T) {
 				_, err := exec.LookPath("npm")
 				return err == nil, nil
 			}
+			if cond == "disks" {
+				return mayMount(), nil
+			}
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "commit": commit, "status": wantStatus, "interrupt": interrupt,
+			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "commit": commit, "status": wantStatus, "interrupt": interrupt, "small-disk": smallDisk, "fill": fillDisk,
 		},
 	})
 }

@@ -14,8 +14,8 @@ import (
 func tests(v *finding.Verification) string {
 	passed, failed := v.Count()
 	switch {
-	case len(v.Stages) == 0:
-		return "nothing was verified, since there is no stage here"
+	case !slices.ContainsFunc(v.Stages, func(s finding.Stage) bool { return s.Status != finding.Skipped && len(s.Command) > 0 }):
+		return "nothing was built or tested, since there is no stage for it"
 	case passed+failed == 0 && !v.Green():
 		return "nothing worse than before"
 	case passed+failed == 0:

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/git"
@@ -32,9 +33,12 @@ func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.
 	if err := p.prepareKeep(); err != nil {
 		return nil, err
 	}
+	noRoom := func(err error) error {
+		return &model.Fault{Doing: "making a scratch checkout", File: os.TempDir(), Wrong: bareError(err), Next: "make room, or set TMPDIR to a folder that has some", Cause: err}
+	}
 	base, err := os.MkdirTemp("", "bellwether-")
 	if err != nil {
-		return nil, &model.Fault{Doing: "making a scratch checkout", File: os.TempDir(), Wrong: bareError(err), Next: "make room, or set TMPDIR to a folder that has some"}
+		return nil, noRoom(err)
 	}
 	if real, err := filepath.EvalSymlinks(base); err == nil {
 		base = real // as programs that run there tell it
@@ -42,13 +46,21 @@ func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.
 	s := &scratch{top: base, tree: filepath.Join(base, "tree"), repo: repo, note: p.keep("scratch", filepath.Base(base))}
 	s.dir = s.tree
 	if err := errors.Join(os.MkdirAll(filepath.Dir(s.note), 0o755), os.WriteFile(s.note, []byte(base), 0o644)); err != nil {
-		return nil, errors.Join(err, os.RemoveAll(base))
+		return nil, errors.Join(fmt.Errorf("noting a scratch checkout: %w", err), os.RemoveAll(base))
 	}
 	if err := s.fill(ctx, p, edits); err != nil {
 		s.drop()
+		if isFull(err) {
+			return nil, noRoom(syscall.ENOSPC)
+		}
 		return nil, fmt.Errorf("making a scratch checkout: %w", err)
 	}
 	return s, nil
+}
+
+// isFull tells whether an error is of a full disk, also where it is git that says it.
+func isFull(err error) bool {
+	return errors.Is(err, syscall.ENOSPC) || strings.Contains(strings.ToLower(err.Error()), syscall.ENOSPC.Error())
 }
 
 func (s *scratch) fill(ctx context.Context, p *Project, edits []model.FileEdit) error {

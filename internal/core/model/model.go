@@ -270,7 +270,11 @@ type Fault struct {
 	Wrong string
 	Next  string // empty if it is plain
 	Found bool   // the work found a problem, rather than input it cannot use
+	Cause error  // what it comes from, nil for nothing that matters
 }
+
+// Unwrap gives the cause.
+func (f *Fault) Unwrap() error { return f.Cause }
 
 // Error gives the parts in order, what to do next on a line of its own.
 func (f *Fault) Error() string {

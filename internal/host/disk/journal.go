@@ -197,7 +197,7 @@ func sum(data []byte, exists bool) string {
 func unwritable(err error) error {
 	var path *fs.PathError
 	if errors.As(err, &path) {
-		return &model.Fault{Doing: "writing", File: path.Path, Wrong: path.Err.Error(), Next: "make room, or make the folder writable; nothing was changed"}
+		return &model.Fault{Doing: "writing", File: path.Path, Wrong: path.Err.Error(), Next: "make room, or make the folder writable; nothing was changed", Cause: path.Err}
 	}
 	return err
 }
