@@ -50,17 +50,12 @@ func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.
 	}
 	if err := s.fill(ctx, p, edits); err != nil {
 		s.drop()
-		if isFull(err) {
+		if errors.Is(err, syscall.ENOSPC) {
 			return nil, noRoom(syscall.ENOSPC)
 		}
 		return nil, fmt.Errorf("making a scratch checkout: %w", err)
 	}
 	return s, nil
-}
-
-// isFull tells whether an error is of a full disk, also where it is git that says it.
-func isFull(err error) bool {
-	return errors.Is(err, syscall.ENOSPC) || strings.Contains(strings.ToLower(err.Error()), syscall.ENOSPC.Error())
 }
 
 func (s *scratch) fill(ctx context.Context, p *Project, edits []model.FileEdit) error {

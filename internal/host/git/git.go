@@ -9,7 +9,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
+	"syscall"
 )
 
 // Repo is a git working tree.
@@ -33,10 +35,13 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	return &Repo{Top: strings.TrimSuffix(top, "\n")}, nil
 }
 
+// full is how git says that a disk is.
+var full = regexp.MustCompile(`(?i)no space left on device|out of disk ?space`)
+
 func (r *Repo) run(ctx context.Context, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = r.Top
-	cmd.Env = append(append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"), r.env...)
+	cmd.Env = append(append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "LC_ALL=C"), r.env...)
 	var out, problems bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &problems
 	if err := cmd.Run(); err != nil {
@@ -44,6 +49,9 @@ func (r *Repo) run(ctx context.Context, args ...string) (string, error) {
 			return "", ctx.Err()
 		}
 		said := strings.TrimSpace(problems.String() + out.String())
+		if full.MatchString(said) {
+			err = syscall.ENOSPC
+		}
 		return "", fmt.Errorf("git %s: %w: %s", args[0], err, said)
 	}
 	return out.String(), nil
