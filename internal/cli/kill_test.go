@@ -34,6 +34,7 @@ func TestKilledWhileAdvancing(t *testing.T) {
 	hits := map[string]int{}
 	for i := range *kills {
 		if i%8 == 0 {
+			_, _ = v.command("status").CombinedOutput() // removes the last scratch of the one before
 			v.layOut()
 		}
 		cmd := v.command("advance")

@@ -109,9 +109,10 @@ func (p *Project) hold() (release func(), err error) {
 }
 
 // recover finishes a set of writes that an interrupted call left half done, so that
-// whatever is read is whole. While another call is at work, the set is that one's.
-func (p *Project) recover() error {
-	if !p.journal().Unfinished() {
+// whatever is read is whole, and removes its scratches. While another call is at
+// work, they are that one's.
+func (p *Project) recover(ctx context.Context) error {
+	if scratches, _ := os.ReadDir(p.keep("scratch")); !p.journal().Unfinished() && len(scratches) == 0 {
 		return nil
 	}
 	release, err := disk.Hold(p.keep("lock"))
@@ -126,11 +127,13 @@ func (p *Project) recover() error {
 	if len(finished) > 0 {
 		p.tell(Event{Text: "an earlier call was interrupted while it wrote files; they are written now: " + few(finished), Done: true, Good: true, Always: true})
 	}
+	repo, _ := git.Open(ctx, p.Root)
+	p.dropLeftovers(repo)
 	return nil
 }
 
-// begin takes the project for this call alone, finds its repository (nil for
-// none) and removes the scratch of a call that crashed.
+// begin takes the project for this call alone, and finds its repository (nil for
+// none).
 func (p *Project) begin(ctx context.Context) (repo *git.Repo, release func(), err error) {
 	if release, err = p.hold(); err != nil {
 		return nil, nil, err
@@ -139,7 +142,6 @@ func (p *Project) begin(ctx context.Context) (repo *git.Repo, release func(), er
 		release()
 		return nil, nil, err
 	}
-	p.dropLeftovers(repo)
 	return repo, release, nil
 }
 

@@ -98,7 +98,7 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: bareError(err)}
 	}
 	p.fsys = p.root.FS()
-	if err := p.recover(); err != nil {
+	if err := p.recover(ctx); err != nil {
 		return nil, err
 	}
 	p.prober = &run.Prober{File: p.cacheFile("tools.json"), MaxAge: probeAge, Env: opt.Env}

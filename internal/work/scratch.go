@@ -3,6 +3,7 @@ package work
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -27,6 +28,9 @@ type scratch struct {
 	note string // the file that remembers the scratch in case of a crash
 }
 
+// scratchPrefix begins the names of scratches.
+const scratchPrefix = "bellwether-"
+
 // newScratch makes a scratch of the project as it is on disk, local changes
 // included, with edits made to it.
 func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.FileEdit) (*scratch, error) {
@@ -36,17 +40,19 @@ func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.
 	noRoom := func(err error) error {
 		return &model.Fault{Doing: "making a scratch checkout", File: os.TempDir(), Wrong: bareError(err), Next: "make room, or set TMPDIR to a folder that has some", Cause: err}
 	}
-	base, err := os.MkdirTemp("", "bellwether-")
-	if err != nil {
-		return nil, noRoom(err)
+	temp := os.TempDir()
+	if real, err := filepath.EvalSymlinks(temp); err == nil {
+		temp = real // as programs that run there tell it
 	}
-	if real, err := filepath.EvalSymlinks(base); err == nil {
-		base = real // as programs that run there tell it
-	}
+	// The note comes first, so that a scratch that is there can always be found.
+	base := filepath.Join(temp, scratchPrefix+strings.ToLower(rand.Text()))
 	s := &scratch{top: base, tree: filepath.Join(base, "tree"), repo: repo, note: p.keep("scratch", filepath.Base(base))}
 	s.dir = s.tree
 	if err := errors.Join(os.MkdirAll(filepath.Dir(s.note), 0o755), os.WriteFile(s.note, []byte(base), 0o644)); err != nil {
-		return nil, errors.Join(fmt.Errorf("noting a scratch checkout: %w", err), os.RemoveAll(base))
+		return nil, fmt.Errorf("noting a scratch checkout: %w", err)
+	}
+	if err := os.Mkdir(base, 0o700); err != nil {
+		return nil, errors.Join(noRoom(err), os.Remove(s.note))
 	}
 	if err := s.fill(ctx, p, edits); err != nil {
 		s.drop()
@@ -150,7 +156,7 @@ func (p *Project) dropLeftovers(repo *git.Repo) {
 	}
 	for _, note := range notes {
 		base, err := os.ReadFile(p.keep("scratch", note.Name()))
-		if err != nil || filepath.Base(string(base)) != note.Name() || !strings.HasPrefix(note.Name(), "bellwether-") {
+		if err != nil || filepath.Base(string(base)) != note.Name() || !strings.HasPrefix(note.Name(), scratchPrefix) {
 			continue
 		}
 		(&scratch{top: string(base), tree: filepath.Join(string(base), "tree"), repo: repo, note: p.keep("scratch", note.Name())}).drop()
