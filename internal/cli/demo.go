@@ -27,7 +27,7 @@ func (a *app) demo() *cobra.Command {
 		Long: `Demo lays out Saltmarsh Ferries, an example project with invented packages,
 serves a simulated npm registry and Go module proxy on loopback, and does the
 whole job: survey, prerequisites, route, advance leg by leg, a leg that breaks a
-test, its repair, a green end. It needs git, Node.js 20, npm and Go, and no network. The folder is kept.`,
+test, the culprit among its moves, the repair, a green end. It needs git, Node.js 20, npm and Go, and no network. The folder is kept.`,
 		Example: `  bellwether demo
   bellwether demo /tmp/ferries`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -234,38 +234,69 @@ func (d *demoStory) route() error {
 	return d.out.Route(r)
 }
 
+// legs carries the route out. The first leg moves much at once and breaks a test: its
+// culprit is found and set apart, what passes is committed, and what the culprit
+// breaks is repaired.
 func (d *demoStory) legs() error {
 	d.chapter("Carry it out, leg by leg", "bellwether advance --all")
-	repaired := false
+	done, err := d.advanceAll()
+	if err != nil || done {
+		return errors.Join(err, errDemo)
+	}
+	if err := d.culprit(); err != nil {
+		return err
+	}
+	fmt.Fprint(d.stdout, "\n$ bellwether advance --all\n\n")
+	if done, err = d.advanceAll(); err != nil || done {
+		return errors.Join(err, errDemo)
+	}
+	d.chapter("Repair what the culprit broke, and advance again", "edit board/src/departures.js   # bearings writes points out now: ask for letters")
+	if err := d.repair(); err != nil {
+		return err
+	}
+	fmt.Fprint(d.stdout, "$ bellwether advance --all\n\n")
+	if done, err = d.advanceAll(); err != nil || !done {
+		return errors.Join(err, errDemo)
+	}
+	return nil
+}
+
+// errDemo is the error of a story that does not go as it is told.
+var errDemo = errors.New("the demo went another way than it is meant to")
+
+// advanceAll carries legs out until the route is complete, or one breaks something.
+func (d *demoStory) advanceAll() (complete bool, err error) {
 	for {
 		p, err := d.open()
 		if err != nil {
-			return err
+			return false, err
 		}
 		r, err := p.Advance(d.ctx, work.AdvanceOptions{})
 		if errors.Is(err, work.ErrArrived) {
-			return nil
+			return true, nil
 		}
 		if err != nil {
-			return err
+			return false, err
 		}
-		if err := d.out.Leg(r); err != nil {
-			return err
+		if err := d.out.Leg(r); err != nil || !r.Done {
+			return false, err
 		}
 		fmt.Fprintln(d.stdout)
-		if r.Done {
-			continue
-		}
-		if repaired {
-			return errProblem
-		}
-		repaired = true
-		d.chapter("Repair what the leg broke, and advance again", "edit board/src/departures.js   # bearings 3 writes points out: ask for letters")
-		if err := d.repair(); err != nil {
-			return err
-		}
-		fmt.Fprint(d.stdout, "$ bellwether advance --all\n\n")
 	}
+}
+
+// culprit finds which move of the leg breaks it, and parts the leg.
+func (d *demoStory) culprit() error {
+	d.chapter("Ten moves, one broken test: which of them is it?", "bellwether culprit --split --part")
+	p, err := d.open()
+	if err != nil {
+		return err
+	}
+	r, err := p.Culprit(d.ctx, work.CulpritOptions{Split: true, Part: true})
+	if err != nil {
+		return err
+	}
+	return d.out.Culprit(r)
 }
 
 // repair does what a person would do: it edits the source.
