@@ -2,7 +2,7 @@
 // the same work in one run, on the same machine and with warm caches, and
 // prints the ratios. It needs both, and the registries they are configured with.
 //
-//	go run ./bench/side-by-side [npm|golang]
+//	go run ./bench/side-by-side [npm|golang|verify]
 package main
 
 import (
@@ -43,9 +43,9 @@ func run() error {
 	defer os.RemoveAll(work)
 	bellwether := filepath.Join(work, "bellwether")
 	if out, err := exec.Command("go", "build", "-o", bellwether, "./cmd/bellwether").CombinedOutput(); err != nil {
-		return fmt.Errorf("building: %w\n%s", err, out)
+		return failed("building", err, out)
 	}
-	for name, compare := range map[string]func(work, bellwether string) error{"npm": besideNPM, "golang": besideGo} {
+	for name, compare := range map[string]func(work, bellwether string) error{"npm": besideNPM, "golang": besideGo, "verify": besideHand} {
 		if len(os.Args) > 1 && os.Args[1] != name {
 			continue
 		}
@@ -55,6 +55,8 @@ func run() error {
 	}
 	return nil
 }
+
+func failed(what string, err error, out []byte) error { return fmt.Errorf("%s: %w\n%s", what, err, out) }
 
 // comparison is one piece of work, done by both sides.
 type comparison struct {

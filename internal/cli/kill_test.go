@@ -71,7 +71,7 @@ func TestKilledWhileAdvancing(t *testing.T) {
 			t.Logf("%s", out)
 		}
 	}
-	require.Equal(t, "3", v.whole("at the end"))
+	require.Equal(t, "3", v.whole("at the end"), "killed %v", hits)
 	status, err := v.git("status", "--porcelain")
 	require.NoError(t, err)
 	require.Empty(t, status)

@@ -41,7 +41,7 @@ func TestDocumentedFormats(t *testing.T) {
 	assert.NoError(t, validate(t, "settings.json", settings))
 	s, err := ReadSettings(fstest.MapFS{SettingsFile: {Data: settings}})
 	require.NoError(t, err)
-	assert.Len(t, s.Stages, 2)
+	assert.Len(t, s.Stages, 4)
 
 	route := examples[1][1]
 	assert.NoError(t, validate(t, "route.json", route))

@@ -110,7 +110,7 @@ func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.St
 	}
 	switch {
 	case ready:
-		result.Status, result.Why = finding.Passed, fmt.Sprintf("all %d probes held", len(stage.Probes))
+		result.Status, result.Why = finding.Passed, fmt.Sprintf("%d probes held", len(stage.Probes))
 		if len(stage.Probes) == 1 {
 			result.Why = "its probe held"
 		}

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"github.com/google/renameio/v2"
 
@@ -105,12 +106,8 @@ func (j *Journal) probe(r record) error {
 		for !exists(dir) && dir != j.Root {
 			dir = filepath.Dir(dir) // the folder is made when the file is
 		}
-		t, err := os.CreateTemp(dir, ".bellwether-*")
-		if err != nil {
-			return unwritable(err)
-		}
-		if err := errors.Join(t.Close(), os.Remove(t.Name())); err != nil {
-			return err
+		if err := mayWrite(dir); err != nil {
+			return unwritable(&fs.PathError{Op: "write", Path: dir, Err: err})
 		}
 	}
 	return nil
@@ -166,11 +163,21 @@ func (j *Journal) Recover() ([]string, error) {
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			return nil, unwritable(err)
 		}
-		if err := renameio.WriteFile(name, text, f.Mode); err != nil {
+		if err := j.replace(name, text, f.Mode); err != nil {
 			return nil, unwritable(err)
 		}
 	}
 	return files, j.forget()
+}
+
+// replace puts new bytes in the place of a file's. What is begun lies in the journal's
+// folder, where a kill leaves nothing that anybody sees.
+func (j *Journal) replace(name string, text []byte, mode fs.FileMode) error {
+	err := renameio.WriteFile(name, text, mode, renameio.WithTempDir(j.Dir))
+	if errors.Is(err, syscall.EXDEV) { // the file lies on another disk than the project
+		return renameio.WriteFile(name, text, mode)
+	}
+	return err
 }
 
 // forget removes the journal, the record first: without it nothing is to be done.
