@@ -56,7 +56,9 @@ func run() error {
 	return nil
 }
 
-func failed(what string, err error, out []byte) error { return fmt.Errorf("%s: %w\n%s", what, err, out) }
+func failed(what string, err error, out []byte) error {
+	return fmt.Errorf("%s: %w\n%s", what, err, out)
+}
 
 // comparison is one piece of work, done by both sides.
 type comparison struct {

@@ -132,7 +132,10 @@ func (v *victim) steps() []step {
 	}
 	was := ""
 	return []step{
-		{"while a stage runs", func() bool { found, _ := filepath.Glob(filepath.Join(v.temp, "bellwether-*", "tree", "package.json")); return len(found) > 0 }},
+		{"while a stage runs", func() bool {
+			found, _ := filepath.Glob(filepath.Join(v.temp, "bellwether-*", "tree", "package.json"))
+			return len(found) > 0
+		}},
 		{"old bytes are kept", func() bool { found, _ := filepath.Glob(keep("before/*/001")); return len(found) > 0 }},
 		{"the leg is begun", has("journey.json", `"begun"`)},
 		{"the journal is being filled", exists("journal/000")},

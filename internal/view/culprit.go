@@ -21,7 +21,7 @@ func (o Out) Culprit(r *model.CulpritResult) error {
 		d.add(line{plain("nothing that fails with the leg fails with a part of it")})
 	}
 	if n := len(r.Rest); n > 0 {
-		d.add(line{span{"passes", good}, plain(": the other %s together, %s", count(n, "move", "moves"), named(r.Rest))})
+		d.add(line{span{"passes", good}, plain(": the other %s together (%s)", count(n, "move", "moves"), named(r.Rest))})
 	}
 	if r.Spent {
 		d.add(line{span{"the budget is spent", warn}, plain(": what is told is what is known so far; the next call goes on from there")})

@@ -268,6 +268,9 @@ func (o Out) Leg(r *finding.LegResult) error {
 	default:
 		d.add(line{span{"not done", bad}, plain(": the leg's changes are in the working tree, nothing is committed")},
 			line{plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(" again, or take the leg back with "), span{"bellwether undo", strong}})
+		if n := len(r.Leg.Moves); n > 1 {
+			d.add(line{span{"      bellwether culprit", strong}, plain(" tells which of its %d moves it is", n)})
+		}
 	}
 	return o.show("leg", r, d)
 }

@@ -2,7 +2,6 @@ package finding
 
 import (
 	"cmp"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -145,6 +144,3 @@ func missing(from, in []Finding) []Finding {
 	}
 	return list
 }
-
-// below is a path in the project, for what is printed relative to dir.
-func below(dir, file string) string { return path.Join(dir, strings.ReplaceAll(file, "\\", "/")) }

@@ -13,7 +13,7 @@ type Crash struct {
 	Package string   `json:"package,omitempty"` // that the first cause lies in; empty for own code
 	Version string   `json:"version,omitempty"`
 	Through string   `json:"through,omitempty"` // what leads to Package from a requirement
-	Frames  []string `json:"frames,omitempty"` // the first cause's, innermost first, as they were printed
+	Frames  []string `json:"frames,omitempty"`  // the first cause's, innermost first, as they were printed
 }
 
 // maxFrames bounds how many frames are kept of a stack.
@@ -57,8 +57,8 @@ var stackShapes = []stackShape{
 	},
 	{
 		tool:  "ruby",
-		head:  regexp.MustCompile("^(?P<file>[^\\s:]+):(?P<line>\\d+):in [`'].+': (?P<text>.+ \\([\\w:]+\\))$"),
-		frame: regexp.MustCompile("^\\s+(?:\\d+: )?from (?P<file>[^\\s:]+):(?P<line>\\d+):in "),
+		head:  regexp.MustCompile(`^(?P<file>[^\s:]+):(?P<line>\d+):in [\x60'].+': (?P<text>.+ \([\w:]+\))$`),
+		frame: regexp.MustCompile(`^\s+(?:\d+: )?from (?P<file>[^\s:]+):(?P<line>\d+):in `),
 	},
 	{
 		tool:  "php",

@@ -39,7 +39,7 @@ type tapReader struct {
 	since  []int    // by depth: how many tests there were when its group began
 	yaml   *Test    // whose diagnostics are being read
 	indent int      // of the diagnostics
-	block  bool     // a block text for the message follows
+	block  bool     // a block text for the message is being read
 }
 
 // take reads a line; it is false for one that is no TAP.
@@ -120,10 +120,8 @@ func (t *tapReader) diagnostic(line string) bool {
 		t.yaml, t.block = nil, false
 		return true
 	}
-	if t.block {
-		if trimmed != "" {
-			t.yaml.Message, t.block = trimmed, false
-		}
+	if t.block = t.block && (trimmed == "" || len(line)-len(strings.TrimLeft(line, " ")) > t.indent); t.block {
+		t.text(trimmed)
 		return true
 	}
 	key, value, found := strings.Cut(trimmed, ": ")
@@ -142,4 +140,17 @@ func (t *tapReader) diagnostic(line string) bool {
 		t.yaml.Place = value
 	}
 	return true
+}
+
+// text takes a line of the message: the first that says something, and of a
+// comparison the first of what was found (+) and of what was expected (-).
+func (t *tapReader) text(line string) {
+	switch {
+	case line == "":
+	case t.yaml.Message == "":
+		t.yaml.Message = line
+	case strings.HasPrefix(line, "+ actual"):
+	case strings.HasPrefix(line, "+ ") && !strings.Contains(t.yaml.Message, " + "), strings.HasPrefix(line, "- ") && !strings.Contains(t.yaml.Message, " - "):
+		t.yaml.Message += " " + strings.Join(strings.Fields(line), " ")
+	}
 }
