@@ -83,7 +83,7 @@ type tally struct {
 }
 
 func (t *tally) add(f Finding) {
-	f.Text = strings.TrimSpace(f.Text)
+	f.Text = strings.TrimRight(strings.TrimSpace(f.Text), ": ")
 	if f.Text == "" {
 		return
 	}

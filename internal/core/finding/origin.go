@@ -3,6 +3,7 @@ package finding
 import (
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // origin is where a package manager puts the packages that it installs. The first
@@ -16,24 +17,26 @@ type origin struct {
 
 // origins are the folders of packages, after the documentation of each client. In
 // a path with several, the last one counts: what lies below another package.
-var origins = []origin{
-	{mark: "node_modules/", name: regexp.MustCompile(`.*node_modules/((?:@[^/\s]+/)?[^/\s:@]+)()`)},
-	{mark: "/pkg/mod/", name: regexp.MustCompile(`.*/pkg/mod/([^@\s]+)@([^/\s]+)`), is: unescaped},
-	{mark: "site-packages/", name: regexp.MustCompile(`.*site-packages/([^/\s.]+)()`)},
-	{mark: "dist-packages/", name: regexp.MustCompile(`.*dist-packages/([^/\s.]+)()`)},
-	{mark: "/gems/", name: regexp.MustCompile(`.*/gems/([\w.-]+?)-(\d[\w.]*)(?:-[\w-]+)?/`)},
-	{mark: "/registry/src/", name: regexp.MustCompile(`.*/registry/src/[^/]+/([\w-]+?)-(\d[\w.+-]*)/`)},
-	{mark: ".m2/repository/", name: regexp.MustCompile(`.*\.m2/repository/(?:[\w.-]+/)+?([\w.-]+)/(\d[\w.-]*)/`)},
-	{mark: "/files-2.1/", name: regexp.MustCompile(`.*/files-2\.1/([\w.-]+/[\w.-]+)/([\w.-]+)/`), is: func(n string) string { return strings.Replace(n, "/", ":", 1) }},
-	{mark: ".nuget/packages/", name: regexp.MustCompile(`.*\.nuget/packages/([\w.-]+)/(\d[\w.-]*)/`)},
-	{mark: "vendor/", name: regexp.MustCompile(`(?:.*/|^)vendor/([\w-]+/[\w.-]+)/()\S+\.php`)},
-	{mark: "deps/", name: regexp.MustCompile(`(?:.*/|^)deps/(\w+)/()\S+\.(?:exs?|erl)`)},
-}
+var origins = sync.OnceValue(func() []origin {
+	return []origin{
+		{mark: "node_modules/", name: regexp.MustCompile(`.*node_modules/((?:@[^/\s]+/)?[^/\s:@]+)()`)},
+		{mark: "/pkg/mod/", name: regexp.MustCompile(`.*/pkg/mod/([^@\s]+)@([^/\s]+)`), is: unescaped},
+		{mark: "site-packages/", name: regexp.MustCompile(`.*site-packages/([^/\s.]+)()`)},
+		{mark: "dist-packages/", name: regexp.MustCompile(`.*dist-packages/([^/\s.]+)()`)},
+		{mark: "/gems/", name: regexp.MustCompile(`.*/gems/([\w.-]+?)-(\d[\w.]*)(?:-[\w-]+)?/`)},
+		{mark: "/registry/src/", name: regexp.MustCompile(`.*/registry/src/[^/]+/([\w-]+?)-(\d[\w.+-]*)/`)},
+		{mark: ".m2/repository/", name: regexp.MustCompile(`.*\.m2/repository/(?:[\w.-]+/)+?([\w.-]+)/(\d[\w.-]*)/`)},
+		{mark: "/files-2.1/", name: regexp.MustCompile(`.*/files-2\.1/([\w.-]+/[\w.-]+)/([\w.-]+)/`), is: func(n string) string { return strings.Replace(n, "/", ":", 1) }},
+		{mark: ".nuget/packages/", name: regexp.MustCompile(`.*\.nuget/packages/([\w.-]+)/(\d[\w.-]*)/`)},
+		{mark: "vendor/", name: regexp.MustCompile(`(?:.*/|^)vendor/([\w-]+/[\w.-]+)/()\S+\.php`)},
+		{mark: "deps/", name: regexp.MustCompile(`(?:.*/|^)deps/(\w+)/()\S+\.(?:exs?|erl)`)},
+	}
+})
 
 // packageOf is the package that a path lies in, "" for none.
 func packageOf(path string) (name, version string) {
 	path = strings.ReplaceAll(path, "\\", "/")
-	for _, o := range origins {
+	for _, o := range origins() {
 		if !strings.Contains(path, o.mark) {
 			continue
 		}
@@ -58,7 +61,7 @@ func unescaped(module string) string {
 // inRuntime tells whether a place of a stack lies in a language's runtime, which is
 // nobody's package.
 func inRuntime(path string) bool {
-	for _, mark := range []string{"node:", "internal/modules", "/usr/lib/", "/usr/local/go/src/", "/go/src/", "/lib/python", "<internal:", "<frozen", "/rustc/", "<anonymous>", "native code", "java.base/", "/usr/local/lib/ruby/3", "evalmachine", "[eval"} {
+	for _, mark := range []string{"node:", "internal/modules", "/usr/lib/", "/usr/local/go/src/", "/go/src/", "/lib/python", "<internal:", "<frozen", "/rustc/", "<anonymous>", "native code", "java.base/", "/usr/local/lib/ruby/3", "evalmachine", "[eval", "<string>", "<stdin>"} {
 		if strings.Contains(path, mark) {
 			return true
 		}

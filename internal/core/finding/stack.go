@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // Crash is what a program ended with: an error that nobody caught.
@@ -19,8 +20,8 @@ type Crash struct {
 // maxFrames bounds how many frames are kept of a stack.
 const maxFrames = 12
 
-// headline begins a stack, frame is one line of it. In each language a stack may
-// name another error as its cause; the one that names none is the first cause.
+// stackShape is how a language prints stacks: head begins one, frame is a line of it. A
+// stack may name another error as its cause; the one that names none is the first.
 type stackShape struct {
 	tool  string
 	head  *regexp.Regexp // group text; and file and line, where it has them
@@ -31,57 +32,60 @@ type stackShape struct {
 	cause  *regexp.Regexp // a line that begins the stack of the cause
 }
 
-var stackShapes = []stackShape{
-	{
-		tool:  "node",
-		head:  regexp.MustCompile(`^(?:Uncaught )?(?:\[)?(?P<text>(?:[A-Z]\w*(?:Error|Exception)|Error|AggregateError)(?: \[\w+\])?: .+|[A-Z]\w*Error)$`),
-		frame: regexp.MustCompile(`^\s+at (?:.*? \()?(?:file://)?(?P<file>[^\s()]+?):(?P<line>\d+)(?::\d+)?\)?(?: \{)?$`),
-		cause: regexp.MustCompile(`^\s+\[cause\]: (?P<text>.+)$`),
-	},
-	{
-		tool:   "python",
-		head:   regexp.MustCompile(`^(?P<text>Traceback \(most recent call last\)):$`),
-		frame:  regexp.MustCompile(`^\s+File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in .+)?$`),
-		upward: true, tail: regexp.MustCompile(`^(?P<text>[A-Za-z_][\w.]*(?:Error|Exception|Exit|Interrupt|Warning|Iteration|\w)(?:: .*)?)$`),
-	},
-	{
-		tool:  "java",
-		head:  regexp.MustCompile(`^(?:Exception in thread "[^"]*" |\[ERROR\] )?(?P<text>(?:[a-z]\w*\.)+[A-Z][\w$]*(?:Exception|Error|Failure)\b.*)$`),
-		frame: regexp.MustCompile(`^\s+at (?:[\w.@-]+/+)?[\w.$]+\.[\w$<>]+\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|Native Method|Unknown Source)\)(?: ~?\[(?P<jar>[^\]]+)\])?$`),
-		cause: regexp.MustCompile(`^Caused by: (?P<text>.+)$`),
-	},
-	{
-		tool:  "go",
-		head:  regexp.MustCompile(`^(?P<text>(?:panic|fatal error): .+)$`),
-		frame: regexp.MustCompile(`^\t(?P<file>\S+\.\w+):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
-	},
-	{
-		tool:  "ruby",
-		head:  regexp.MustCompile(`^(?P<file>[^\s:]+):(?P<line>\d+):in [\x60'].+': (?P<text>.+ \([\w:]+\))$`),
-		frame: regexp.MustCompile(`^\s+(?:\d+: )?from (?P<file>[^\s:]+):(?P<line>\d+):in `),
-	},
-	{
-		tool:  "php",
-		head:  regexp.MustCompile(`^(?:PHP )?Fatal error: +Uncaught (?P<text>.+?) in (?P<file>\S+):(?P<line>\d+)$`),
-		frame: regexp.MustCompile(`^#\d+ (?P<file>[^\s(]+)\((?P<line>\d+)\): `),
-	},
-	{
-		tool:  "dotnet",
-		head:  regexp.MustCompile(`^Unhandled exception\. (?P<text>[\w.]+(?:Exception|Error)?: .+)$`),
-		frame: regexp.MustCompile(`^\s+at .+? in (?P<file>.+):line (?P<line>\d+)$`),
-		cause: regexp.MustCompile(`^ ---> (?P<text>[\w.]+: .+)$`),
-	},
-	{
-		tool:  "elixir",
-		head:  regexp.MustCompile(`^\s*\*\* \((?P<name>\w+(?:\.\w+)*(?:Error|Exit))\) (?P<text>.+)$`),
-		frame: regexp.MustCompile(`^\s+\((?P<jar>[\w]+ [\w.+-]+)\) (?P<file>\S+):(?P<line>\d+): `),
-	},
-	{
-		tool:  "rust",
-		head:  regexp.MustCompile(`^thread '.+?'(?: \(\d+\))? (?P<text>panicked) at (?P<file>[^\s:]+):(?P<line>\d+):\d+:$`),
-		frame: regexp.MustCompile(`^\s+at (?P<file>\S+):(?P<line>\d+)(?::\d+)?$`),
-	},
-}
+// stackShapes are those of all languages that are known.
+var stackShapes = sync.OnceValue(func() []stackShape {
+	return []stackShape{
+		{
+			tool:  "node",
+			head:  regexp.MustCompile(`^(?:Uncaught )?(?:\[)?(?P<text>(?:[A-Z]\w*(?:Error|Exception)|Error|AggregateError)(?: \[\w+\])?: .+|[A-Z]\w*Error)$`),
+			frame: regexp.MustCompile(`^\s+at (?:.*? \()?(?:file://)?(?P<file>[^\s()]+?):(?P<line>\d+)(?::\d+)?\)?(?: \{)?$`),
+			cause: regexp.MustCompile(`^\s+\[cause\]: (?P<text>.+)$`),
+		},
+		{
+			tool:   "python",
+			head:   regexp.MustCompile(`^(?P<text>Traceback \(most recent call last\)):$`),
+			frame:  regexp.MustCompile(`^\s+File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in .+)?$`),
+			upward: true, tail: regexp.MustCompile(`^(?P<text>[A-Za-z_][\w.]*(?:Error|Exception|Exit|Interrupt|Warning|Iteration|\w)(?:: .*)?)$`),
+		},
+		{
+			tool:  "java",
+			head:  regexp.MustCompile(`^(?:Exception in thread "[^"]*" |\[ERROR\] )?(?P<text>(?:[a-z]\w*\.)+[A-Z][\w$]*(?:Exception|Error|Failure)\b.*)$`),
+			frame: regexp.MustCompile(`^\s+at (?:[\w.@-]+/+)?[\w.$]+\.[\w$<>]+\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|Native Method|Unknown Source)\)(?: ~?\[(?P<jar>[^\]]+)\])?$`),
+			cause: regexp.MustCompile(`^Caused by: (?P<text>.+)$`),
+		},
+		{
+			tool:  "go",
+			head:  regexp.MustCompile(`^(?P<text>(?:panic|fatal error): .+)$`),
+			frame: regexp.MustCompile(`^\t(?P<file>\S+\.\w+):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
+		},
+		{
+			tool:  "ruby",
+			head:  regexp.MustCompile(`^(?P<file>[^\s:]+):(?P<line>\d+):in [\x60'].+': (?P<text>.+ \([\w:]+\))$`),
+			frame: regexp.MustCompile(`^\s+(?:\d+: )?from (?P<file>[^\s:]+):(?P<line>\d+):in `),
+		},
+		{
+			tool:  "php",
+			head:  regexp.MustCompile(`^(?:PHP )?Fatal error: +Uncaught (?P<text>.+?) in (?P<file>\S+):(?P<line>\d+)$`),
+			frame: regexp.MustCompile(`^#\d+ (?P<file>[^\s(]+)\((?P<line>\d+)\): `),
+		},
+		{
+			tool:  "dotnet",
+			head:  regexp.MustCompile(`^Unhandled exception\. (?P<text>[\w.]+(?:Exception|Error)?: .+)$`),
+			frame: regexp.MustCompile(`^\s+at .+? in (?P<file>.+):line (?P<line>\d+)$`),
+			cause: regexp.MustCompile(`^ ---> (?P<text>[\w.]+: .+)$`),
+		},
+		{
+			tool:  "elixir",
+			head:  regexp.MustCompile(`^\s*\*\* \((?P<name>\w+(?:\.\w+)*(?:Error|Exit))\) (?P<text>.+)$`),
+			frame: regexp.MustCompile(`^\s+\((?P<jar>[\w]+ [\w.+-]+)\) (?P<file>\S+):(?P<line>\d+): `),
+		},
+		{
+			tool:  "rust",
+			head:  regexp.MustCompile(`^thread '.+?'(?: \(\d+\))? (?P<text>panicked) at (?P<file>[^\s:]+):(?P<line>\d+):\d+:$`),
+			frame: regexp.MustCompile(`^\s+at (?P<file>\S+):(?P<line>\d+)(?::\d+)?$`),
+		},
+	}
+})
 
 // stacks reads the stacks in what a program prints.
 type stacks struct {
@@ -89,6 +93,7 @@ type stacks struct {
 	form  *stackShape
 	now   Crash
 	first string // the place of an error that stands before its text, as Node.js writes it
+	outer string // the innermost place in the project of what the present error is the cause of
 	own   bool   // the innermost frame that is nobody's runtime was seen
 	wait  bool   // the text follows on the next line
 	head  string // the line that began the stack
@@ -113,8 +118,9 @@ func (s *stacks) take(line string) bool {
 		}
 		return false
 	}
-	for i := range stackShapes {
-		f := &stackShapes[i]
+	shapes := stackShapes()
+	for i := range shapes {
+		f := &shapes[i]
 		if g := named(f.head, f.head.SubexpNames(), line); g != nil {
 			s.head = line
 			s.begin(f, g)
@@ -132,7 +138,7 @@ func mayHead(line string) bool {
 var heads = newWords("Error", "xception", "Traceback", "panic", "fatal error: ", ":in ", "Failure", "** (")
 
 func (s *stacks) begin(f *stackShape, g map[string]string) {
-	s.form, s.now, s.own = f, Crash{Text: g["text"]}, false
+	s.form, s.now, s.own, s.outer = f, Crash{Text: g["text"]}, false, ""
 	if g["name"] != "" {
 		s.now.Text = g["name"] + ": " + g["text"]
 	}
@@ -153,8 +159,8 @@ func (s *stacks) inside(line string) bool {
 	}
 	if f.cause != nil {
 		if g := named(f.cause, f.cause.SubexpNames(), line); g != nil {
-			place := s.now.Place
-			s.now, s.own = Crash{Text: strings.TrimSuffix(g["text"], " {"), Place: place}, false
+			s.outer = cmp.Or(s.now.Place, s.outer)
+			s.now, s.own = Crash{Text: strings.TrimSuffix(g["text"], " {")}, false
 			return true
 		}
 	}
@@ -231,6 +237,7 @@ func (s *stacks) end() {
 	if s.form = nil; f == nil {
 		return
 	}
+	s.now.Place = cmp.Or(s.now.Place, s.outer)
 	if s.first != "" && s.now.Place == "" && f.tool == "node" {
 		if pkg, version := packageOf(s.first); pkg != "" {
 			s.now.Package, s.now.Version = cmp.Or(s.now.Package, pkg), cmp.Or(s.now.Version, version)

@@ -23,7 +23,7 @@ func table() []pattern {
 		{tool: "npm", kind: Failure, has: " Missing: ", re: `^npm (?:error|ERR!) (?P<text>Missing: (?P<pkg>@?[^@\s]+)@(?P<ver>\S+) from lock file)`},
 		{tool: "npm", kind: Failure, has: " Invalid: ", re: `^npm (?:error|ERR!) (?P<text>Invalid: lock file's (?P<pkg>@?[^@\s]+)@(?P<ver>\S+) does not satisfy .+)$`},
 		{tool: "npm", kind: Failure, has: "integrity checksum failed", re: `^npm (?:error|ERR!) (?:EINTEGRITY )?(?P<text>\S+ integrity checksum failed .+?)\.?(?: \(\d+ bytes\))?$`},
-		{tool: "npm", kind: Failure, has: "404  ", re: `^npm (?:error|ERR!) (?P<code>404)\s+'(?P<pkg>@?[^@'\s]+)@(?P<text>[^'\s]+)'`, says: "the registry does not have $pkg $text"},
+		{tool: "npm", kind: Failure, has: "404  ", re: `^npm (?:error|ERR!) (?P<code>404)\s+(?:The requested resource )?'(?P<pkg>@?[^@'\s]+)@(?P<text>[^'\s]+)'`, says: "the registry does not have $pkg $text"},
 		{tool: "npm", kind: Failure, has: "EBADPLATFORM ", re: `^npm (?:error|ERR!) (?:notsup|code EBADPLATFORM) (?P<text>.+)$`},
 		{tool: "npm", kind: Failure, has: "notsup ", re: `^npm (?:error|ERR!) notsup (?P<text>Unsupported platform for (?P<pkg>@?[^@\s]+)@(?P<ver>[^:\s]+): .+)$`},
 		{tool: "npm", kind: Failure, has: "gyp ", re: `^npm (?:error|ERR!) (?P<text>gyp ERR! (?:stack Error|not ok).*)$`},
