@@ -71,8 +71,8 @@ func table() []pattern {
 		{tool: "maven", kind: Failure, has: "Could not find artifact", re: `^\[ERROR\].*(?P<text>Could not find artifact (?P<pkg>[\w.-]+:[\w.-]+):[\w.:-]*?:(?P<ver>[\w.-]+) in .+?)(?: -> \[Help \d\])?$`},
 		{tool: "maven", kind: Failure, has: "Failed to execute goal", re: `^\[ERROR\] (?P<text>Failed to execute goal .+?)(?: -> \[Help \d\])?$`},
 		{tool: "maven", kind: Failure, has: "[ERROR]", re: `^\[ERROR\] (?P<text>.+?)(?: -> \[Help \d\])?$`,
-			not: `^\[ERROR\] (?:COMPILATION ERROR|To see the full|Re-run Maven|For more information|\[Help|Tests run:|Failures:|Errors:|Please refer|After correcting|\s*$|\s+mvn )`},
-		{tool: "maven", kind: Warning, has: "[WARNING]", re: `^\[WARNING\] (?P<text>.+)$`, not: `^\[WARNING\] (?:COMPILATION WARNING|Tests run:|\s*$|bootstrap class path)`},
+			not: `^\[ERROR\] (?:COMPILATION ERROR|To see the full|Re-run Maven|For more information|\[Help|Tests run:|Failures:|Errors:|Please refer|After correcting|-> \[Help|\s*$|\s+mvn )`},
+		{tool: "maven", kind: Warning, has: "[WARNING]", re: `^\[WARNING\] (?P<text>.+)$`, not: `^\[WARNING\] (?:COMPILATION WARNING|Some problems were encountered|It is highly recommended to fix|For this reason, future|Tests run:|\s*$|bootstrap class path)`},
 
 		// Gradle
 		{tool: "gradle", kind: Failure, has: "What went wrong", re: `^\* (?P<code>What went wrong):$`, head: true},
@@ -144,10 +144,10 @@ func table() []pattern {
 		{tool: "bundler", kind: Warning, has: "(!) ", re: `^\(!\) (?P<text>.+)$`},
 		{tool: "bundler", kind: Failure, has: "failed to resolve import", re: `(?P<text>\S* ?failed to resolve import "?(?P<pkg>@?[\w-][\w./-]*)"? from "?(?P<file>[^"\s]+)"?.*)$`},
 		{tool: "bundler", kind: Failure, has: "Can't resolve '", re: `(?P<text>Can't resolve '[^']+') in '`},
-		{tool: "sass", kind: Deprecation, has: "eprecation Warning", re: `^Deprecation Warning(?: \[(?P<code>[\w-]+)\])?(?: on line (?P<line>\d+), column (?P<col>\d+) of (?P<file>\S+?):?)?:? ?(?P<text>.*)$`, look: 12, form: spaceForm},
+		{tool: "sass", kind: Deprecation, has: "eprecation Warning|DEPRECATION WARNING [", re: `^(?:Deprecation Warning|DEPRECATION WARNING)(?: \[(?P<code>[\w-]+)\])?(?: on line (?P<line>\d+), column (?P<col>\d+) of (?P<file>\S+?):?)?:? ?(?P<text>.*)$`, look: 12, form: spaceForm},
 		{tool: "eslint", kind: Failure, has: "  error  |  warning  ", re: `^\s+(?P<line>\d+):(?P<col>\d+)\s+(?P<level>error|warning)\s+(?P<text>.+?)\s{2,}(?P<code>[\w@/-]+)$`, under: true},
 		{tool: "stylelint", kind: Failure, has: "  ✖|  ×|  ⚠", re: `^\s+(?P<line>\d+):(?P<col>\d+)\s+(?P<level>✖|×|⚠)\s+(?P<text>.+?)\s{2,}(?P<code>[\w@/-]+)$`, under: true},
-		{tool: "jest", kind: Failure, has: " › ", re: `^\s+● (?P<text>.+ › .+)$`},
+		{tool: "jest", kind: Failure, has: "  ● ", re: `^\s+● (?P<text>.+)$`, not: `● (?:Console|Deprecation Warning:|Validation )`, look: 25, form: stackForm},
 		{tool: "vitest", kind: Failure, has: "FAIL  ", re: `^\s*FAIL  (?P<file>\S+) > (?P<text>.+)$`},
 
 		// What several programs write alike
