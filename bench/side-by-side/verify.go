@@ -11,7 +11,7 @@ import (
 const byHand = `set -e
 scratch=$(mktemp -d)
 git worktree add -q --detach "$scratch/tree" HEAD
-(cd "$scratch/tree" && go mod download && go build ./... && go vet ./... && go test -count=1 -json ./internal/core/... > "$scratch/log")
+(cd "$scratch/tree" && go mod download && go build ./internal/core/... && go vet ./internal/core/... && go test -count=1 -json ./internal/core/... > "$scratch/log")
 git worktree remove --force "$scratch/tree"
 rm -rf "$scratch"
 `
@@ -22,7 +22,11 @@ func besideHand(dir, bellwether string) error {
 	if out, err := exec.Command("git", "clone", "-q", ".", dir).CombinedOutput(); err != nil {
 		return failed("cloning", err, out)
 	}
-	settings := "stages: [{name: test, shell: go test -count=1 -json ./internal/core/...}]\n"
+	settings := "stages:\n" +
+		"- {name: build, shell: go build ./internal/core/...}\n" +
+		"- {name: vet, shell: go vet ./internal/core/...}\n" +
+		"- {name: test, shell: go test -count=1 -json ./internal/core/...}\n" +
+		"leave-out: [examples]\n"
 	if err := os.WriteFile(filepath.Join(dir, "bellwether.yaml"), []byte(settings), 0o644); err != nil {
 		return err
 	}

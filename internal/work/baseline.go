@@ -70,6 +70,18 @@ func (p *Project) keepBaseline(v *finding.Verification) error {
 	return renameio.WriteFile(p.keep("baseline.json"), append(data, '\n'), 0o644)
 }
 
+// keepResult keeps what came of a leg, for the search for a culprit and for reports.
+func (p *Project) keepResult(id string, v *finding.Verification) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(p.keep("results"), 0o755); err != nil {
+		return err
+	}
+	return renameio.WriteFile(p.keep("results", id+".json"), append(data, '\n'), 0o644)
+}
+
 // baseline is the verification of the untouched project, nil if there is none.
 func (p *Project) baseline() *finding.Verification {
 	data, err := os.ReadFile(p.keep("baseline.json"))

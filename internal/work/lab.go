@@ -1,0 +1,279 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+	"bellwether/internal/host/git"
+	"bellwether/internal/host/probe"
+)
+
+// lab tries parts of a leg.
+type lab struct {
+	*Project          // as it was before the leg
+	now      *Project // as it is
+	opt      CulpritOptions
+	repo     *git.Repo // nil for none
+	file     *routeFile
+	journey  *journey
+	record   *legRecord
+	leg      *fileLeg
+	restore  []model.FileEdit // what takes the leg back
+	moves    []fileMove       // the leg's, of packages
+	symptoms []symptom
+	baseline *finding.Verification
+	until    string // the last stage that shows a symptom
+	deadline time.Time
+	mu       sync.Mutex // of what follows, and of solving
+	trials   int
+	kept     map[string]keptTrial
+	seen     map[string]int // how often this call asked about a state
+}
+
+// symptom is a test or a stage that fails with the leg and did not before.
+type symptom struct {
+	component, stage, test string
+}
+
+// String names the symptom for people.
+func (s symptom) String() string {
+	name := s.test
+	if name == "" {
+		name = "the stage " + s.stage
+	}
+	if s.component != "." {
+		name = s.component + ": " + name
+	}
+	return name
+}
+
+func (p *Project) newLab(ctx context.Context, repo *git.Repo, opt CulpritOptions) (*lab, error) {
+	l := &lab{now: p, opt: opt, repo: repo, kept: map[string]keptTrial{}, seen: map[string]int{}}
+	var err error
+	if l.file, err = p.readRoute(); err != nil {
+		return nil, err
+	}
+	if l.journey, err = p.readJourney(); err != nil {
+		return nil, err
+	}
+	l.record = l.journey.last()
+	if l.file == nil || l.record == nil || l.record.Status != legRepair {
+		return nil, &model.Fault{Doing: "looking for a culprit", Wrong: "no leg waits for a repair", Next: "bellwether advance carries out the next leg; culprit tells which of its moves breaks something"}
+	}
+	at := slices.IndexFunc(l.file.Legs, func(leg fileLeg) bool { return leg.ID == l.record.ID })
+	if at < 0 {
+		return nil, &model.Fault{Doing: "looking for a culprit", File: keepDir + "/route.yaml", Wrong: "the leg " + l.record.ID + " is no longer in the route"}
+	}
+	l.leg = &l.file.Legs[at]
+	for _, m := range l.leg.Moves {
+		if _, isPin := m.pin(); !isPin {
+			l.moves = append(l.moves, m)
+		}
+	}
+	if len(l.moves) == 0 {
+		return nil, &model.Fault{Doing: "looking for a culprit", Wrong: "leg " + l.leg.ID + " moves no package, so there is nothing to part", Next: "repair what fails, or take the leg back with bellwether undo", Found: true}
+	}
+	if l.restore, err = p.restoring(l.record); err != nil {
+		return nil, err
+	}
+	if l.Project, err = p.at(overlay.With(p.fsys, l.restore)); err != nil {
+		return nil, err
+	}
+	l.prepare()
+	if err := l.readSymptoms(); err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(p.keep("trials.json"))
+	if err == nil {
+		_ = json.Unmarshal(data, &l.kept) // one that cannot be read is made anew
+	}
+	return l, nil
+}
+
+// prepare readies what trials go by.
+func (l *lab) prepare() {
+	l.Project.opt.Preview = append(slices.Clone(l.Project.opt.Preview), l.file.Preview...)
+	if at, err := time.Parse(time.RFC3339, l.file.AsOf); err == nil {
+		l.Project.opt.AsOf = at
+	}
+	l.Project.opt.Report = nil // trials tell of themselves as a whole
+	if l.opt.For > 0 {
+		l.deadline = time.Now().Add(l.opt.For)
+	}
+}
+
+// at is the project with other files, read anew.
+func (p *Project) at(fsys fs.FS) (*Project, error) {
+	other := *p
+	other.fsys, other.start, other.Components = fsys, nil, nil
+	for _, part := range p.Components {
+		after, err := part.after(fsys)
+		if err != nil {
+			return nil, err
+		}
+		after.registry = nil // it may go by other options
+		other.Components = append(other.Components, after)
+	}
+	return &other, nil
+}
+
+// readSymptoms takes from the leg's verification what fails, and did not before.
+func (l *lab) readSymptoms() error {
+	fault := &model.Fault{Doing: "looking for a culprit", Wrong: "what the leg's verification found is not kept", Next: "run bellwether advance once more, which verifies the leg again", Found: true}
+	data, err := os.ReadFile(l.now.keep("results", l.leg.ID+".json"))
+	if err != nil {
+		return fault
+	}
+	v := &finding.Verification{}
+	if l.baseline = l.now.baseline(); l.baseline == nil || json.Unmarshal(data, v) != nil {
+		return fault
+	}
+	order := []string{}
+	for _, s := range v.Stages {
+		c := finding.Compare(l.baseline, &finding.Verification{Stages: []finding.Stage{s}})
+		for _, t := range c.NewlyFailing {
+			l.symptoms = append(l.symptoms, symptom{s.Component, s.Name, t.Name})
+		}
+		if len(c.BrokenStages) > 0 {
+			l.symptoms = append(l.symptoms, symptom{s.Component, s.Name, ""})
+		}
+		if !slices.Contains(order, s.Name) {
+			order = append(order, s.Name)
+		}
+	}
+	if len(l.symptoms) == 0 {
+		return &model.Fault{Doing: "looking for a culprit", Wrong: "nothing fails with leg " + l.leg.ID + " that did not fail before", Next: "bellwether advance verifies it again and commits it", Found: true}
+	}
+	last := 0
+	for _, s := range l.symptoms {
+		last = max(last, slices.Index(order, s.stage))
+	}
+	l.until = order[last]
+	return nil
+}
+
+// maxAtOnce is how many trials run at a time where the machine has the cores for it.
+const maxAtOnce = 2
+
+// atOnce is how many trials may run at a time. Programs that are started at a port of
+// their own would be in each other's way.
+func (l *lab) atOnce() int {
+	for _, part := range l.Components {
+		for _, stage := range l.stages(part) {
+			for _, pr := range stage.Probes {
+				if address := probe.Address(pr); address != "" && !strings.Contains(address, portMark) {
+					return 1
+				}
+			}
+		}
+	}
+	return min(maxAtOnce, runtime.NumCPU())
+}
+
+// needs are, by move, the others of the leg that move along when it alone is asked
+// for. A move that does not go even so needs all of them.
+func (l *lab) needs(ctx context.Context) ([][]int, error) {
+	needs := make([][]int, len(l.moves))
+	for i := range l.moves {
+		state, _, err := l.solve(ctx, []int{i}, "", true)
+		if errors.As(err, new(*solve.Conflict)) || isFound(err) {
+			for j := range l.moves {
+				needs[i] = append(needs[i], j)
+			}
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for j, m := range l.moves {
+			if j != i && slices.ContainsFunc(state.Moves, func(o model.Move) bool { return o.Name == m.Name && o.To == m.To }) {
+				needs[i] = append(needs[i], j)
+			}
+		}
+	}
+	return needs, nil
+}
+
+// solve finds the state with some of the leg's moves. With free, the leg's other moves
+// may be made where these need them; at is another version than the leg's for the
+// first of them, "" for that.
+func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*route.State, []model.FileEdit, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	part := l.partOf(l.leg)
+	if part == nil {
+		return nil, nil, fmt.Errorf("there is no component %q", l.leg.Component)
+	}
+	w, err := l.world(ctx, part)
+	if err != nil {
+		return nil, nil, err
+	}
+	order := part.eco.Order()
+	goal := route.Goal{Bounds: staying(part, "it is not tried"), Dedupe: l.leg.Dedupe, Apart: l.leg.Apart, Also: map[string]string{}}
+	for _, o := range l.leg.Overrides {
+		goal.Overrides = append(goal.Overrides, model.Override(o))
+	}
+	for i, m := range l.moves {
+		chosen := slices.Index(moves, i)
+		to := m.To
+		if chosen == 0 && at != "" {
+			to = at
+		}
+		aim, err := order.Parse(to)
+		if err != nil {
+			return nil, nil, err
+		}
+		switch {
+		case m.Range != "" && chosen >= 0:
+			goal.Changes = append(goal.Changes, m.change())
+			delete(goal.Bounds, m.Name)
+		case chosen >= 0:
+			goal.Bounds[m.Name] = route.Bound{Allow: func(v version.Version) bool { return v.Compare(aim) == 0 }, Why: m.Name + " is tried at " + to}
+			goal.First = append(goal.First, m.Name)
+		case free && m.Range == "" && m.From != "":
+			from, err := order.Parse(m.From)
+			if err != nil {
+				return nil, nil, err
+			}
+			goal.Bounds[m.Name] = route.Bound{Allow: between(from, aim, at != ""), Why: m.Name + " may move along"}
+		}
+		goal.Also[m.Name] = to
+	}
+	state, err := w.Solve(ctx, goal)
+	if err != nil {
+		return nil, nil, err
+	}
+	return state, w.last.Edits, nil
+}
+
+// between allows one of two versions, or with all also what lies between.
+func between(from, to version.Version, all bool) func(version.Version) bool {
+	return func(v version.Version) bool {
+		a, b := v.Compare(from), v.Compare(to)
+		return a == 0 || b == 0 || all && (a > 0) != (b > 0)
+	}
+}
+
+// concerned are the components that symptoms show in.
+func (l *lab) concerned() map[string]bool {
+	of := map[string]bool{}
+	for _, s := range l.symptoms {
+		of[s.component] = true
+	}
+	return of
+}

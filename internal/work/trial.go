@@ -1,0 +1,156 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"bellwether/internal/core/culprit"
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+)
+
+// keptTrial is what came of a state, for later calls.
+type keptTrial struct {
+	Resolved bool     `json:"resolved"`
+	Failing  []string `json:"failing"`
+	Times    int      `json:"times"` // how often it was tried
+}
+
+// try makes a part of the leg from clean, and tells which symptoms it shows.
+func (l *lab) try(ctx context.Context, moves []int) (culprit.Result, error) {
+	_, edits, err := l.solve(ctx, moves, "", false)
+	if errors.As(err, new(*solve.Conflict)) || isFound(err) {
+		return culprit.Result{}, nil
+	}
+	if err != nil {
+		return culprit.Result{}, err
+	}
+	return l.verified(ctx, fmt.Sprintf("%d of %d moves", len(moves), len(l.moves)), edits)
+}
+
+// verified tells which symptoms a state shows; one that was tried before is not
+// verified again.
+func (l *lab) verified(ctx context.Context, what string, edits []model.FileEdit) (culprit.Result, error) {
+	edits = mergeEdits(l.restore, edits)
+	key := stateKey(l.baseline, edits)
+	if r, known := l.knownTrial(key); known {
+		l.now.tell(Event{Text: what, Done: true, Good: !r.Resolved || len(l.shown(r)) == 0, Note: "known from an earlier call"})
+		return r, nil
+	}
+	number, err := l.spend()
+	if err != nil {
+		return culprit.Result{}, err
+	}
+	label := fmt.Sprintf("trial %d", number)
+	v, _, err := l.verify(ctx, verifying{repo: l.repo, edits: edits, label: filepath.Join("culprit", strings.ReplaceAll(label, " ", "-")), before: l.baseline, until: l.until, only: l.concerned()})
+	if err != nil {
+		return culprit.Result{}, err
+	}
+	r := l.read(v)
+	shown := l.shown(r)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.seen[key]++
+	l.kept[key] = keptTrial{r.Resolved, shown, l.kept[key].Times + 1}
+	note := "passes"
+	switch {
+	case !r.Resolved:
+		note = "cannot be tried, since something else fails"
+	case len(shown) > 0:
+		note = "fails: " + few(shown)
+	}
+	l.now.tell(Event{Text: label + ": " + what, Done: true, Good: len(shown) == 0, Note: note})
+	return r, l.keepTrials()
+}
+
+// knownTrial is what came of a state in an earlier call. A state that is asked for
+// once more, to confirm what it shows, is known if it was tried as often.
+func (l *lab) knownTrial(key string) (culprit.Result, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	k := l.kept[key]
+	if l.seen[key] >= k.Times {
+		return culprit.Result{}, false
+	}
+	l.seen[key]++
+	r := culprit.Result{Resolved: k.Resolved, Failing: map[string]bool{}}
+	for _, name := range k.Failing {
+		r.Failing[name] = true
+	}
+	return r, true
+}
+
+// spend takes a trial from the budget, and gives its number.
+func (l *lab) spend() (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.opt.Trials > 0 && l.trials >= l.opt.Trials || !l.deadline.IsZero() && time.Now().After(l.deadline) {
+		return 0, culprit.ErrSpent
+	}
+	l.trials++
+	return l.trials, nil
+}
+
+// shown are the symptoms that a result shows.
+func (l *lab) shown(r culprit.Result) (names []string) {
+	for _, s := range l.symptoms {
+		if r.Failing[s.String()] {
+			names = append(names, s.String())
+		}
+	}
+	return names
+}
+
+// read takes the symptoms from a verification. Where another stage fails before a
+// symptom could show, nothing is known.
+func (l *lab) read(v *finding.Verification) culprit.Result {
+	r := culprit.Result{Resolved: true, Failing: map[string]bool{}}
+	for _, s := range v.Stages {
+		shows := slices.ContainsFunc(l.symptoms, func(o symptom) bool { return o.component == s.Component && o.stage == s.Name })
+		if !shows && finding.NewlyRed(l.baseline, s) {
+			r.Resolved = false
+		}
+		for _, o := range l.symptoms {
+			if o.component != s.Component || o.stage != s.Name {
+				continue
+			}
+			failing := slices.ContainsFunc(s.Tests, func(t finding.Test) bool { return t.Name == o.test && t.Failed() })
+			r.Failing[o.String()] = failing || o.test == "" && s.Red()
+			// A test that did not run, since the stage failed as a whole, says nothing.
+			ran := slices.ContainsFunc(s.Tests, func(t finding.Test) bool { return t.Name == o.test })
+			if o.test != "" && !ran && s.Red() {
+				r.Failing[o.String()] = true
+			}
+		}
+	}
+	return r
+}
+
+// stateKey names a state by what it was made of.
+func stateKey(baseline *finding.Verification, edits []model.FileEdit) string {
+	h := sha256.New()
+	fmt.Fprintln(h, baseline.Key)
+	for _, e := range edits {
+		fmt.Fprintf(h, "%q %x\n", e.File, sha256.Sum256(e.New))
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+func (l *lab) keepTrials() error {
+	data, err := json.Marshal(l.kept)
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(l.now.keep("trials.json"), data, 0o644)
+}
