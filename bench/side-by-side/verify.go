@@ -26,7 +26,7 @@ func besideHand(dir, bellwether string) error {
 		"- {name: build, shell: go build ./internal/core/...}\n" +
 		"- {name: vet, shell: go vet ./internal/core/...}\n" +
 		"- {name: test, shell: go test -count=1 -json ./internal/core/...}\n" +
-		"leave-out: [examples]\n"
+		"leave-out: [bench, demo, examples]\n"
 	if err := os.WriteFile(filepath.Join(dir, "bellwether.yaml"), []byte(settings), 0o644); err != nil {
 		return err
 	}
