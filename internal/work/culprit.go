@@ -82,6 +82,7 @@ func (l *lab) known(k culprit.Known) {
 		text = "so far: " + few(append(l.names(k.Guilty), l.names(k.Among)...))
 	}
 	l.now.tell(Event{Text: text, Done: true, Good: true})
+	l.now.tell(Event{Text: text}) // while the next trials run
 }
 
 func (l *lab) names(moves []int) (names []string) {

@@ -26,6 +26,9 @@ type scratch struct {
 	top  string // what is removed in the end
 	repo *git.Repo
 	note string // the file that remembers the scratch in case of a crash
+	// prints are the contents of changed files under version control, as they were
+	// after the last stage.
+	prints map[string]string
 }
 
 // scratchPrefix begins the names of scratches.
@@ -54,7 +57,11 @@ func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.
 	if err := os.Mkdir(base, 0o700); err != nil {
 		return nil, errors.Join(noRoom(err), os.Remove(s.note))
 	}
-	if err := s.fill(ctx, p, edits); err != nil {
+	err := s.fill(ctx, p, edits)
+	if err == nil {
+		s.prints, err = s.fingerprint(ctx)
+	}
+	if err != nil {
 		s.drop()
 		if errors.Is(err, syscall.ENOSPC) {
 			return nil, noRoom(syscall.ENOSPC)
@@ -206,13 +213,15 @@ func (s *scratch) fingerprint(ctx context.Context) (map[string]string, error) {
 	return prints, nil
 }
 
-// touched are the files under version control that changed since an earlier
-// fingerprint, but those that are to be written anew.
-func (s *scratch) touched(ctx context.Context, before map[string]string, refreshes []string) ([]string, error) {
+// touched are the files under version control that changed since it was last asked,
+// but those that are to be written anew.
+func (s *scratch) touched(ctx context.Context, refreshes []string) ([]string, error) {
+	before := s.prints
 	after, err := s.fingerprint(ctx)
 	if err != nil {
 		return nil, err
 	}
+	s.prints = after
 	base, err := filepath.Rel(s.tree, s.dir)
 	if err != nil {
 		return nil, err

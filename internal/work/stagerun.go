@@ -107,10 +107,6 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	if err != nil {
 		return st.result, fmt.Errorf("writing the log of a stage: %w", err)
 	}
-	tracked, err := st.scratch.fingerprint(ctx)
-	if err != nil {
-		return st.result, errors.Join(err, log.Close())
-	}
 	begun := time.Now()
 	result, err := st.execute(ctx, log)
 	if cerr := log.Close(); err == nil {
@@ -131,7 +127,7 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	if err := st.read(&result, logFile, begun); err != nil {
 		return result, err
 	}
-	if result.Touched, err = st.scratch.touched(ctx, tracked, st.stage.Refreshes); err != nil {
+	if result.Touched, err = st.scratch.touched(ctx, st.stage.Refreshes); err != nil {
 		return result, err
 	}
 	st.tell(Event{Text: title, Done: true, Good: result.Status == finding.Passed, Note: stageNote(result)})

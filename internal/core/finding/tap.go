@@ -151,6 +151,6 @@ func (t *tapReader) text(line string) {
 		t.yaml.Message = line
 	case strings.HasPrefix(line, "+ actual"):
 	case strings.HasPrefix(line, "+ ") && !strings.Contains(t.yaml.Message, " + "), strings.HasPrefix(line, "- ") && !strings.Contains(t.yaml.Message, " - "):
-		t.yaml.Message += " " + strings.Join(strings.Fields(line), " ")
+		t.yaml.Message += " " + strings.TrimRight(strings.Join(strings.Fields(line), " "), ",")
 	}
 }

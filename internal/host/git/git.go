@@ -20,6 +20,10 @@ type Repo struct {
 	env []string
 }
 
+// quiet lets looking at a person's working tree write nothing, not even what git
+// remembers of it.
+const quiet = "GIT_OPTIONAL_LOCKS=0"
+
 // ErrNone means that a folder is in no repository, or that git is missing.
 var ErrNone = errors.New("not a git working tree")
 
@@ -32,7 +36,7 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	if err != nil {
 		return nil, ErrNone
 	}
-	return &Repo{Top: strings.TrimSuffix(top, "\n")}, nil
+	return &Repo{Top: strings.TrimSuffix(top, "\n"), env: []string{quiet}}, nil
 }
 
 // full is how git says that a disk is.
@@ -41,7 +45,7 @@ var full = regexp.MustCompile(`(?i)no space left on device|out of disk ?space`)
 func (r *Repo) run(ctx context.Context, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = r.Top
-	cmd.Env = append(append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "LC_ALL=C"), r.env...)
+	cmd.Env = append(append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"), r.env...)
 	var out, problems bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &problems
 	if err := cmd.Run(); err != nil {
@@ -114,8 +118,9 @@ func (r *Repo) Changes(ctx context.Context) ([]Change, error) {
 // Untracked tells whether the path is not under version control.
 func (c Change) Untracked() bool { return c.Status == "??" }
 
-// At is the working tree that dir is in, or dir in the same one.
-func (r *Repo) At(dir string) *Repo { return &Repo{Top: dir, env: r.env} }
+// At is a folder in a scratch checkout. What git remembers of the state of its files
+// it may write down there.
+func (r *Repo) At(dir string) *Repo { return &Repo{Top: dir} }
 
 // Tracked are the files under version control below the folder, relative to it.
 func (r *Repo) Tracked(ctx context.Context) ([]string, error) {
