@@ -17,10 +17,11 @@ import (
 )
 
 // contentKey names what is verified: every file of the scratch, and what the
-// stages are.
-func (p *Project) contentKey(dir string) (string, error) {
+// stages are. It gives how the files are, too, by their paths below dir.
+func (p *Project) contentKey(dir string) (key string, files map[string]fileState, err error) {
 	h := sha256.New()
-	err := filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
+	files = map[string]fileState{}
+	err = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -38,14 +39,21 @@ func (p *Project) contentKey(dir string) (string, error) {
 			return err
 		}
 		below, err := filepath.Rel(dir, name)
+		if err != nil {
+			return err
+		}
 		fmt.Fprintf(h, "%q %s\n", below, sum)
+		info, err := d.Info()
+		if err == nil {
+			files[filepath.ToSlash(below)] = fileState{info.Size(), info.ModTime(), sum}
+		}
 		return err
 	})
 	for _, part := range p.Components {
 		fmt.Fprintf(h, "%+v\n", p.stages(part))
 	}
 	fmt.Fprintf(h, "%+v\n", p.Settings.Watch)
-	return hex.EncodeToString(h.Sum(nil)), err
+	return hex.EncodeToString(h.Sum(nil)), files, err
 }
 
 // fileSum is the SHA-256 of a file's content.
@@ -129,7 +137,7 @@ func (a *advance) sameAs(ctx context.Context, v *finding.Verification) (bool, er
 		return false, err
 	}
 	defer s.drop()
-	key, err := a.contentKey(s.dir)
+	key, _, err := a.contentKey(s.dir)
 	if err != nil || key != v.Key {
 		return false, err
 	}

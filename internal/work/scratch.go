@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/git"
@@ -21,14 +22,12 @@ import (
 // scratch is a copy of the project in which stages may run, so that the
 // person's own tree stays as it is.
 type scratch struct {
-	dir  string // the project in the scratch
-	tree string // the checkout that the project lies in
-	top  string // what is removed in the end
-	repo *git.Repo
-	note string // the file that remembers the scratch in case of a crash
-	// prints are the contents of changed files under version control, as they were
-	// after the last stage.
-	prints map[string]string
+	dir   string // the project in the scratch
+	tree  string // the checkout that the project lies in
+	top   string // what is removed in the end
+	repo  *git.Repo
+	note  string               // the file that remembers the scratch in case of a crash
+	files map[string]fileState // that are watched, relative to the project
 }
 
 // scratchPrefix begins the names of scratches.
@@ -57,11 +56,7 @@ func (p *Project) newScratch(ctx context.Context, repo *git.Repo, edits []model.
 	if err := os.Mkdir(base, 0o700); err != nil {
 		return nil, errors.Join(noRoom(err), os.Remove(s.note))
 	}
-	err := s.fill(ctx, p, edits)
-	if err == nil {
-		s.prints, err = s.fingerprint(ctx)
-	}
-	if err != nil {
+	if err := s.fill(ctx, p, edits); err != nil {
 		s.drop()
 		if errors.Is(err, syscall.ENOSPC) {
 			return nil, noRoom(syscall.ENOSPC)
@@ -187,58 +182,54 @@ func (s *scratch) tracked(ctx context.Context) (map[string]bool, error) {
 	return tracked, nil
 }
 
-// fingerprint is the content of each file under version control that is not as it
-// was committed, by its path in the checkout.
-func (s *scratch) fingerprint(ctx context.Context) (map[string]string, error) {
-	if s.repo == nil {
-		return nil, nil
-	}
-	changes, err := s.repo.At(s.tree).Changes(ctx)
-	if err != nil {
-		return nil, err
-	}
-	prints := map[string]string{}
-	for _, c := range changes {
-		if c.Untracked() {
-			continue
-		}
-		print := "gone"
-		if !c.Gone {
-			if print, err = fileSum(filepath.Join(s.tree, filepath.FromSlash(c.Path))); err != nil {
-				print = "no file"
-			}
-		}
-		prints[c.Path] = print
-	}
-	return prints, nil
+// fileState is a file as it was when it was last looked at.
+type fileState struct {
+	size    int64
+	changed time.Time
+	sum     string // SHA-256 of its content
 }
 
-// touched are the files under version control that changed since it was last asked,
-// but those that are to be written anew.
-func (s *scratch) touched(ctx context.Context, refreshes []string) ([]string, error) {
-	before := s.prints
-	after, err := s.fingerprint(ctx)
+// watch remembers how files are, so that touched can tell what stages change: those
+// under version control, or without git all that were copied.
+func (s *scratch) watch(ctx context.Context, files map[string]fileState) error {
+	tracked, err := s.tracked(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	s.prints = after
-	base, err := filepath.Rel(s.tree, s.dir)
-	if err != nil {
-		return nil, err
+	s.files = files
+	if s.repo != nil {
+		maps.DeleteFunc(s.files, func(name string, _ fileState) bool { return !tracked[name] })
 	}
-	var touched []string
-	for _, name := range slices.Sorted(maps.Keys(after)) {
-		if after[name] == before[name] {
+	return nil
+}
+
+// touched are the watched files that changed since it was last asked, but those that
+// are to be written anew. Only a file whose time or size changed is read.
+func (s *scratch) touched(refreshes []string) (names []string, err error) {
+	for _, name := range slices.Sorted(maps.Keys(s.files)) {
+		at := filepath.Join(s.dir, filepath.FromSlash(name))
+		was := s.files[name]
+		now := fileState{}
+		info, err := os.Lstat(at)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			delete(s.files, name)
+		case err != nil:
+			return nil, err
+		case info.Size() == was.size && info.ModTime().Equal(was.changed):
 			continue
+		case info.Mode().IsRegular():
+			now = fileState{size: info.Size(), changed: info.ModTime()}
+			if now.sum, err = fileSum(at); err != nil {
+				return nil, err
+			}
+			s.files[name] = now
 		}
-		if below, err := filepath.Rel(base, name); err == nil {
-			name = filepath.ToSlash(below)
-		}
-		if !slices.ContainsFunc(refreshes, func(r string) bool { return name == r || strings.HasPrefix(name, r+"/") }) {
-			touched = append(touched, name)
+		if now.sum != was.sum && !slices.ContainsFunc(refreshes, func(r string) bool { return name == r || strings.HasPrefix(name, r+"/") }) {
+			names = append(names, name)
 		}
 	}
-	return touched, nil
+	return names, nil
 }
 
 // changed are the files below a folder that are not in the scratch as they are

@@ -127,7 +127,7 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	if err := st.read(&result, logFile, begun); err != nil {
 		return result, err
 	}
-	if result.Touched, err = st.scratch.touched(ctx, st.stage.Refreshes); err != nil {
+	if result.Touched, err = st.scratch.touched(st.stage.Refreshes); err != nil {
 		return result, err
 	}
 	st.tell(Event{Text: title, Done: true, Good: result.Status == finding.Passed, Note: stageNote(result)})

@@ -87,8 +87,11 @@ func (p *Project) verify(ctx context.Context, of verifying) (*finding.Verificati
 		return nil, nil, err
 	}
 	defer s.drop()
-	key, err := p.contentKey(s.dir)
+	key, files, err := p.contentKey(s.dir)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := s.watch(ctx, files); err != nil {
 		return nil, nil, err
 	}
 	v := &finding.Verification{Key: key, At: p.clock, Tools: p.tools(ctx)}

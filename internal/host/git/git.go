@@ -115,9 +115,6 @@ func (r *Repo) Changes(ctx context.Context) ([]Change, error) {
 	return changes, nil
 }
 
-// Untracked tells whether the path is not under version control.
-func (c Change) Untracked() bool { return c.Status == "??" }
-
 // At is a folder in a scratch checkout. What git remembers of the state of its files
 // it may write down there.
 func (r *Repo) At(dir string) *Repo { return &Repo{Top: dir} }
