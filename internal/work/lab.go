@@ -62,6 +62,7 @@ func (s symptom) String() string {
 	return name
 }
 
+// newLab readies trials of the leg that waits for a repair.
 func (p *Project) newLab(ctx context.Context, repo *git.Repo, opt CulpritOptions) (*lab, error) {
 	l := &lab{now: p, opt: opt, repo: repo, kept: map[string]keptTrial{}, seen: map[string]int{}}
 	var err error

@@ -19,7 +19,7 @@ func (p *Project) passSteps(ctx context.Context, file *routeFile, j *journey) (*
 			return leg, nil
 		}
 		if leg.Deprecations != nil {
-			if err := p.settled(ctx, leg); err != nil {
+			if err := p.settled(ctx, j, leg); err != nil {
 				return nil, err
 			}
 		}
