@@ -24,12 +24,18 @@ func (p *Project) Deprecations(ctx context.Context) (*finding.Result, error) {
 	if r.Deprecations == nil {
 		r.Deprecations = []finding.Cause{}
 	}
+	var reached []*Part // those that have registries to tell cures
+	for _, part := range p.Components {
+		if _, err := p.connect(ctx, part); err == nil {
+			reached = append(reached, part)
+		}
+	}
 	var g errgroup.Group
 	g.SetLimit(askAtOnce)
 	for i := range r.Deprecations {
 		if c := &r.Deprecations[i]; !c.Own() {
 			g.Go(func() error {
-				c.Cure = p.cure(ctx, c.Finding)
+				c.Cure = cure(ctx, reached, c.Finding)
 				return nil
 			})
 		}
@@ -41,18 +47,14 @@ func (p *Project) Deprecations(ctx context.Context) (*finding.Result, error) {
 // cure is the release from which on a package may no longer be what a finding says:
 // where its release is deprecated, the lowest later one that is not, else the newest.
 // It is "" if there is none, or nothing is known.
-func (p *Project) cure(ctx context.Context, f finding.Finding) string {
-	for _, part := range p.Components {
-		registry, err := p.connect(ctx, part)
-		if err != nil {
-			continue
-		}
+func cure(ctx context.Context, parts []*Part, f finding.Finding) string {
+	for _, part := range parts {
 		order := part.eco.Order()
 		at, err := order.Parse(f.Version)
 		if err != nil {
 			continue
 		}
-		releases, err := registry.Releases(ctx, model.Subject{Kind: part.Ecosystem, Name: f.Package})
+		releases, err := part.registry.Releases(ctx, model.Subject{Kind: part.Ecosystem, Name: f.Package})
 		if err != nil {
 			continue
 		}

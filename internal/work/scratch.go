@@ -141,6 +141,11 @@ func (s *scratch) fillSubmodules(ctx context.Context) error {
 	return nil
 }
 
+// folder is where a stage runs in the scratch.
+func (s *scratch) folder(stage model.Stage) string {
+	return filepath.Join(s.dir, filepath.FromSlash(stage.Dir))
+}
+
 // drop removes the scratch. It works on after an interrupt.
 func (s *scratch) drop() {
 	if s.repo != nil {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -76,7 +75,7 @@ type starting struct {
 }
 
 // start starts the program of a stage, waits until all probes hold, and ends it
-// whole. A stage without probes is run to its end.
+// whole.
 func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.Stage, err error) {
 	result = st.result
 	stage, err := withPort(st.stage)
@@ -123,6 +122,7 @@ func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.St
 	for subject, version := range s.told {
 		st.effect = append(st.effect, finding.Effect{Component: st.part.Dir, Name: subject.String(), Version: version, Where: "as the started program tells"})
 	}
+	slices.SortFunc(st.effect, finding.Effect.Compare)
 	return result, stopErr
 }
 
@@ -140,7 +140,7 @@ func (s *starting) await(ctx context.Context, process *run.Process, within time.
 	limit := time.After(within)
 	for {
 		if s.ask(ctx) {
-			return !isClosed(process.Ended()) || len(s.stage.Probes) > 0 && s.printsOnly(), nil
+			return !isClosed(process.Ended()) || s.printsOnly(), nil
 		}
 		select {
 		case <-ctx.Done():
@@ -219,9 +219,4 @@ func (p *printed) bytes() []byte {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return bytes.Clone(p.text.Bytes())
-}
-
-// folder is where a stage runs in the scratch.
-func (s *scratch) folder(stage model.Stage) string {
-	return filepath.Join(s.dir, filepath.FromSlash(stage.Dir))
 }

@@ -155,7 +155,7 @@ func (r *Reader) take(text []byte) {
 		r.document(r.sarif, text)
 		return
 	}
-	if r.inXML > 0 || bytes.Contains(text, []byte("<testsuite")) {
+	if r.inXML > 0 || bytes.Contains(text, []byte("<testsuite")) && bytes.HasPrefix(bytes.TrimLeft(text, "\ufeff \t"), []byte("<")) {
 		r.suites(text)
 		return
 	}
@@ -239,9 +239,15 @@ func (r *Reader) plain(line string) {
 	if r.pending != nil && r.follow(line) {
 		return
 	}
-	if !r.stack.take(line) {
-		r.known(line)
+	before := r.pending
+	if r.stack.take(line) {
+		return
 	}
+	// What ended may have been no stack, but something whose place follows here.
+	if r.pending != before && r.pending != nil && r.follow(line) {
+		return
+	}
+	r.known(line)
 }
 
 // known reads a line that stands for itself.
