@@ -30,6 +30,9 @@ type stackShape struct {
 	upward bool
 	tail   *regexp.Regexp // upward: the line with the error
 	cause  *regexp.Regexp // a line that begins the stack of the cause
+	other  *regexp.Regexp // a line of it that is no frame
+	ends   *regexp.Regexp // a line that ends it once it has frames, though it looks like one of it
+	below  bool           // the text stands on the line after the head
 }
 
 // stackShapes are those of all languages that are known.
@@ -40,6 +43,7 @@ var stackShapes = sync.OnceValue(func() []stackShape {
 			head:  regexp.MustCompile(`^(?:Uncaught )?(?:\[)?(?P<text>(?:[A-Z]\w*(?:Error|Exception)|Error|AggregateError)(?: \[\w+\])?: .+|[A-Z]\w*Error)$`),
 			frame: regexp.MustCompile(`^\s+at (?:.*? \()?(?:file://)?(?P<file>[^\s()]+?):(?P<line>\d+)(?::\d+)?\)?(?: \{)?$`),
 			cause: regexp.MustCompile(`^\s+\[cause\]: (?P<text>.+)$`),
+			other: regexp.MustCompile(`^(?:Require stack:$|- )`),
 		},
 		{
 			tool:   "python",
@@ -57,6 +61,8 @@ var stackShapes = sync.OnceValue(func() []stackShape {
 			tool:  "go",
 			head:  regexp.MustCompile(`^(?P<text>(?:panic|fatal error): .+)$`),
 			frame: regexp.MustCompile(`^\t(?P<file>\S+\.\w+):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
+			other: regexp.MustCompile(`^(?:$|goroutine |\[signal |created by |\S+\)$)`),
+			ends:  regexp.MustCompile(`^goroutine `), // the others only wait
 		},
 		{
 			tool:  "ruby",
@@ -67,6 +73,7 @@ var stackShapes = sync.OnceValue(func() []stackShape {
 			tool:  "php",
 			head:  regexp.MustCompile(`^(?:PHP )?Fatal error: +Uncaught (?P<text>.+?) in (?P<file>\S+):(?P<line>\d+)$`),
 			frame: regexp.MustCompile(`^#\d+ (?P<file>[^\s(]+)\((?P<line>\d+)\): `),
+			other: regexp.MustCompile(`^(?:Stack trace:$|#)`),
 		},
 		{
 			tool:  "dotnet",
@@ -83,6 +90,8 @@ var stackShapes = sync.OnceValue(func() []stackShape {
 			tool:  "rust",
 			head:  regexp.MustCompile(`^thread '.+?'(?: \(\d+\))? (?P<text>panicked) at (?P<file>[^\s:]+):(?P<line>\d+):\d+:$`),
 			frame: regexp.MustCompile(`^\s+at (?P<file>\S+):(?P<line>\d+)(?::\d+)?$`),
+			other: regexp.MustCompile(`^note: `),
+			below: true,
 		},
 	}
 })
@@ -142,7 +151,7 @@ func (s *stacks) begin(f *stackShape, g map[string]string) {
 	if g["name"] != "" {
 		s.now.Text = g["name"] + ": " + g["text"]
 	}
-	if f.tool == "rust" {
+	if f.below {
 		s.now.Text, s.wait = "", true
 	}
 	if g["file"] != "" {
@@ -181,19 +190,16 @@ func (s *stacks) inside(line string) bool {
 			return true
 		}
 		return false
-	case f.tool == "go" && (line == "" || strings.HasPrefix(line, "goroutine ") || strings.HasPrefix(line, "[signal ") || strings.HasSuffix(line, ")") && !strings.Contains(line, " ") || strings.HasPrefix(line, "created by ")):
-		return !strings.HasPrefix(line, "goroutine ") || len(s.now.Frames) == 0 // the others only wait
-	case f.tool == "php" && (line == "Stack trace:" || strings.HasPrefix(line, "#")):
-		return true
-	case f.tool == "rust" && len(s.now.Frames) == 0 && strings.HasPrefix(line, "note: "):
-		return true
-	case strings.HasPrefix(strings.TrimSpace(line), "at ") || strings.HasPrefix(strings.TrimSpace(line), "... "):
-		return true // a frame without a place
-	case f.tool == "node" && len(s.now.Frames) == 0 && strings.HasPrefix(line, "- ") || f.tool == "node" && line == "Require stack:":
+	case f.ends != nil && len(s.now.Frames) > 0 && f.ends.MatchString(line):
+		return false
+	case f.other != nil && f.other.MatchString(line):
 		return true
 	}
-	return false
+	return placeless.MatchString(line)
 }
+
+// placeless is a frame that tells no place, or says how many more there are.
+var placeless = regexp.MustCompile(`^\s*(?:at|\.\.\.) `)
 
 // frame notes a place of the stack.
 func (s *stacks) frame(g map[string]string, line string) {
