@@ -149,7 +149,7 @@ func (s *scratch) folder(stage model.Stage) string {
 // drop removes the scratch. It works on after an interrupt.
 func (s *scratch) drop() {
 	if s.repo != nil {
-		_ = s.repo.DropScratch(context.WithoutCancel(context.Background()), s.tree)
+		_ = s.repo.DropScratch(context.Background(), s.tree)
 	}
 	_ = os.RemoveAll(s.top)
 	_ = os.Remove(s.note)

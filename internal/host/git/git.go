@@ -226,19 +226,6 @@ func (r *Repo) Back(ctx context.Context, from, to string) error {
 	return err
 }
 
-// Scratch checks HEAD out into a new folder, which must not exist.
-func (r *Repo) Scratch(ctx context.Context, dir string) error {
-	_, err := r.run(ctx, "worktree", "add", "-q", "--detach", dir, "HEAD")
-	return err
-}
-
-// DropScratch removes a scratch checkout and its entry in the repository.
-func (r *Repo) DropScratch(ctx context.Context, dir string) error {
-	err := os.RemoveAll(dir)
-	_, perr := r.run(ctx, "worktree", "prune")
-	return errors.Join(err, perr)
-}
-
 // Init makes a repository with one commit of everything in dir, by an author
 // whom only this repository knows.
 func Init(ctx context.Context, dir, author, email, message string) (*Repo, error) {

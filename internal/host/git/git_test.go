@@ -2,12 +2,16 @@ package git
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 )
 
 func repo(t *testing.T) (*Repo, func(name, text string)) {
@@ -60,6 +64,50 @@ func TestScratch(t *testing.T) {
 	assert.Equal(t, "one", string(text))
 	require.NoError(t, r.DropScratch(ctx, dir))
 	assert.NoDirExists(t, dir)
+	assert.NoDirExists(t, filepath.Join(r.Top, ".git", "worktrees"))
+}
+
+// A git that was killed while it made a checkout leaves an entry at which every later
+// one fails.
+func TestHalfMadeScratch(t *testing.T) {
+	ctx := context.Background()
+	r, _ := repo(t)
+	dir := filepath.Join(t.TempDir(), "tree")
+	for entry, at := range map[string]string{"tree": dir, "elsewhere": "/away/disk"} {
+		entry = filepath.Join(r.Top, ".git", "worktrees", entry)
+		require.NoError(t, os.MkdirAll(entry, 0o755))
+		for name, text := range map[string]string{"gitdir": at + "/.git\n", "locked": "initializing\n", "HEAD": "", "commondir": "../..\n"} {
+			require.NoError(t, os.WriteFile(filepath.Join(entry, name), []byte(text), 0o644))
+		}
+	}
+	half := filepath.Join(r.Top, ".git", "worktrees", "tree")
+	require.NoError(t, os.Truncate(filepath.Join(half, "commondir"), 0))
+	require.ErrorContains(t, r.Scratch(ctx, filepath.Join(t.TempDir(), "other")), "commondir")
+
+	require.NoError(t, r.DropScratch(ctx, dir))
+	assert.NoDirExists(t, half)
+	assert.DirExists(t, filepath.Join(r.Top, ".git", "worktrees", "elsewhere"))
+	require.NoError(t, r.Scratch(ctx, filepath.Join(t.TempDir(), "another")))
+}
+
+// Git stumbles over checkouts that are being made, so one is made after the other.
+func TestScratchesAtOnce(t *testing.T) {
+	r, _ := repo(t)
+	real, err := exec.LookPath("git")
+	require.NoError(t, err)
+	bin, busy := t.TempDir(), filepath.Join(t.TempDir(), "busy")
+	wrapped := fmt.Sprintf("#!/bin/sh\n[ $1 = worktree ] || exec %[1]s \"$@\"\nmkdir %[2]s || exit 9\nsleep 0.02\n%[1]s \"$@\"; s=$?\nrmdir %[2]s\nexit $s\n", real, busy)
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"), []byte(wrapped), 0o755))
+	t.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH"))
+	var calls errgroup.Group
+	for range 8 {
+		dir := filepath.Join(t.TempDir(), "tree")
+		calls.Go(func() error {
+			other := *r // as another call would have it
+			return errors.Join(other.Scratch(t.Context(), dir), other.DropScratch(t.Context(), dir))
+		})
+	}
+	assert.NoError(t, calls.Wait())
 }
 
 func TestRefusedCommit(t *testing.T) {
