@@ -1,3 +1,5 @@
+//go:build unix
+
 package cli
 
 import (
@@ -11,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -21,8 +24,8 @@ import (
 
 var kills = flag.Int("kills", 24, "how often TestKilledWhileAdvancing kills the program")
 
-// TestKilledWhileAdvancing kills "advance" at random instants, and at each step that
-// leaves a trace on disk. After the next call, the tree is byte for byte that of
+// TestKilledWhileAdvancing kills "advance" and "undo" at random instants, and at each
+// step that leaves a trace on disk, alone or with the git that it runs. After the next call, the tree is byte for byte that of
 // before or after a leg, what is committed, too, and advancing again gets to the end.
 func TestKilledWhileAdvancing(t *testing.T) {
 	if testing.Short() {
@@ -30,14 +33,18 @@ func TestKilledWhileAdvancing(t *testing.T) {
 	}
 	v := newVictim(t)
 	rng := rand.New(rand.NewPCG(uint64(*kills), 9))
-	steps := v.steps()
+	steps := v.steps() // the last is undo's
 	hits := map[string]int{}
 	for i := range *kills {
 		if i%8 == 0 {
 			_, _ = v.command("status").CombinedOutput() // removes the last scratch of the one before
 			v.layOut()
 		}
-		cmd := v.command("advance")
+		cmd, takes := v.command("advance"), 450 // milliseconds
+		if rng.IntN(4) == 0 {
+			cmd, takes = v.command("undo"), 60
+		}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 		require.NoError(t, cmd.Start())
 		ended := make(chan struct{})
 		go func() { _ = cmd.Wait(); close(ended) }()
@@ -45,22 +52,36 @@ func TestKilledWhileAdvancing(t *testing.T) {
 		if i%2 == 0 {
 			select {
 			case <-ended:
-			case <-time.After(time.Duration(rng.IntN(450)) * time.Millisecond):
+			case <-time.After(time.Duration(rng.IntN(takes)) * time.Millisecond):
 			}
 		} else {
-			step := steps[i/2%len(steps)]
+			step := steps[i/2%(len(steps)-1)]
+			if takes < 450 {
+				step = steps[len(steps)-1]
+			}
 			if v.await(step.there, ended) {
 				when = step.name
 			}
+		}
+		if rng.IntN(2) == 0 {
+			_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+			when += ", with its git"
 		}
 		_ = cmd.Process.Kill()
 		<-ended
 		hits[when]++
 		out, err := v.command("status").CombinedOutput()
 		require.NoError(t, err, "%s: %s", when, out)
+		if _, mended, found := strings.Cut(string(out), "an earlier call was interrupted "); found {
+			mended, _, _ = strings.Cut(mended, "\n")
+			hits[mended]++
+		}
 		v.whole(when)
 		if rng.IntN(3) == 0 {
-			_, _ = v.command("undo").CombinedOutput() // there may be none to undo
+			out, err := v.command("undo").CombinedOutput()
+			if err != nil {
+				require.Contains(t, string(out), "no leg has been carried out", when)
+			}
 			v.whole("undone, killed " + when)
 		}
 	}
@@ -82,6 +103,28 @@ func TestKilledWhileAdvancing(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, strings.Count(trees, "\n"))
 	t.Logf("killed %v", hits)
+}
+
+// TestKilledWhileAStageRuns kills "verify" alone: the stage that lives on is ended by
+// the next call.
+func TestKilledWhileAStageRuns(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	v := newVictim(t)
+	v.layOut()
+	alive := filepath.Join(t.TempDir(), "alive")
+	settings := "stages:\n  - {name: fetch, skip: nothing is installed here}\n  - {name: test, shell: \"while :; do date +%s%N > " + alive + "; sleep 0.05; done\"}\n"
+	require.NoError(t, os.WriteFile(filepath.Join(v.dir, "bellwether.yaml"), []byte(settings), 0o644))
+	cmd := v.command("verify")
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { _, err := os.Lstat(alive); return err == nil }, time.Minute, 10*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	out, err := v.command("status").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.NoError(t, os.Remove(alive))
+	require.Never(t, func() bool { _, err := os.Lstat(alive); return err == nil }, 500*time.Millisecond, 50*time.Millisecond)
 }
 
 // victim is a project whose advance is killed.
@@ -149,6 +192,7 @@ func (v *victim) steps() []step {
 		{"all is written", has("journey.json", `"repair"`)},
 		{"git commits", func() bool { _, err := os.Lstat(filepath.Join(v.dir, ".git", "index.lock")); return err == nil }},
 		{"it is committed", has("journey.json", `"commit"`)},
+		{"a leg is taken back", has("git.json", `"reset"`)},
 	}
 }
 

@@ -22,11 +22,11 @@ What was tried before the last leg was carried out is to be tried again.`,
 		Example: `  bellwether tick board-in-the-sun --pass
   bellwether tick printing --fail --note "the timetable has no ferries on it"`,
 		Args: a.oneArg("an item of the checklist"),
-		RunE: a.with(false, func(_ context.Context, p *work.Project, o view.Out, args []string) error {
+		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, args []string) error {
 			if pass == fail {
 				return usageError{errors.New("say either --pass or --fail")}
 			}
-			s, err := p.Tick(args[0], pass, note)
+			s, err := p.Tick(ctx, args[0], pass, note)
 			if err != nil {
 				return err
 			}

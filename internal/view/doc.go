@@ -109,7 +109,7 @@ type palette struct{ on bool }
 
 func (p palette) paint(s span) string {
 	if c, ok := colours[s.style]; ok && p.on && s.text != "" {
-		return c.Sprint(s.text)
+		return text.Escape(s.text, c.EscapeSeq()) // whatever NO_COLOR says: who asks for colour gets it
 	}
 	return s.text
 }
@@ -182,7 +182,7 @@ func (g grid) shown(cell func(span) string) table.Writer {
 		for _, row := range g.rows {
 			if i < len(row) && row[i].text != "" {
 				keep = append(keep, i)
-				header = append(header, title)
+				header = append(header, cell(span{title, faint}))
 				break
 			}
 		}
@@ -208,9 +208,6 @@ func (g grid) text(w io.Writer, p palette) {
 	s.Options = table.OptionsNoBordersAndSeparators
 	s.Box.PaddingLeft, s.Box.PaddingRight = "  ", ""
 	s.Format.Header = text.FormatDefault
-	if p.on {
-		s.Color.Header = text.Colors{text.Faint}
-	}
 	t.SetStyle(s)
 	for row := range strings.Lines(t.Render()) {
 		fmt.Fprintln(w, strings.TrimRight(row, " \n"))

@@ -172,28 +172,8 @@ func (a *advance) repaired(ctx context.Context, record *legRecord) (*finding.Leg
 		for _, c := range changes {
 			paths = append(paths, c.Path)
 		}
-		if err := a.adopt(ctx, record, len(changes) == 0); err != nil {
-			return nil, err
-		}
 	}
 	return result, a.finish(ctx, record, result, paths)
-}
-
-// adopt takes the leg's commit over if an earlier call was killed after it
-// made the commit and before it noted that.
-func (a *advance) adopt(ctx context.Context, record *legRecord, clean bool) error {
-	head, err := a.repo.Head(ctx)
-	if err != nil || !clean || head == record.Before {
-		return err
-	}
-	parent, err := a.repo.Parent(ctx)
-	if err != nil {
-		return err
-	}
-	if parent == record.Before {
-		record.Commit = head
-	}
-	return nil
 }
 
 // finish commits a leg that is no worse than the baseline.
@@ -208,17 +188,18 @@ func (a *advance) finish(ctx context.Context, record *legRecord, result *finding
 	if result.Comparison.Worse() || !a.opt.FromRed && !result.Verification.Green() {
 		return nil
 	}
+	done := func(commit string) error {
+		record.Status, record.Commit = legDone, commit
+		return a.writeJourney(a.journey)
+	}
 	if a.repo != nil && len(paths) > 0 {
-		commit, err := a.repo.Commit(ctx, paths, a.message(result))
-		if err != nil {
+		if _, err := a.repo.Commit(ctx, paths, a.message(result), done); err != nil {
 			return fmt.Errorf("committing leg %s: %w\n  next: the leg is verified and lies in the working tree; make the commit possible and run bellwether advance again", record.ID, err)
 		}
-		record.Commit = commit
-	}
-	record.Status, result.Done, result.Commit = legDone, true, record.Commit
-	if err := a.writeJourney(a.journey); err != nil {
+	} else if err := done(record.Commit); err != nil {
 		return err
 	}
+	result.Done, result.Commit = true, record.Commit
 	result.Left = a.left(record)
 	return nil
 }

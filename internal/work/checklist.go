@@ -1,6 +1,7 @@
 package work
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -116,8 +117,8 @@ func (p *Project) readTicks() (map[string]tick, error) {
 }
 
 // Tick notes what somebody found who tried an item of the checklist by hand.
-func (p *Project) Tick(id string, pass bool, note string) (*model.StatusResult, error) {
-	release, err := p.hold()
+func (p *Project) Tick(ctx context.Context, id string, pass bool, note string) (*model.StatusResult, error) {
+	release, err := p.hold(ctx)
 	if err != nil {
 		return nil, err
 	}

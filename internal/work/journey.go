@@ -90,16 +90,16 @@ func (j *journey) last() *legRecord {
 }
 
 // hold takes the project for this call alone.
-func (p *Project) hold() (release func(), err error) {
+func (p *Project) hold(ctx context.Context) (release func(), err error) {
 	if err := p.prepareKeep(); err != nil {
 		return nil, err
 	}
 	if release, err = disk.Hold(p.keep("lock")); err != nil {
 		return nil, err
 	}
-	finished, err := p.journal().Recover()
-	if err == nil && len(finished) > 0 {
-		err = &model.Fault{Doing: "starting", Wrong: "another call was interrupted just now while it wrote files; they are written now", Next: "run the command again (bellwether status shows where you are)"}
+	mended, err := p.mend(ctx)
+	if err == nil && mended != "" {
+		err = &model.Fault{Doing: "starting", Wrong: "another call was interrupted just now " + mended, Next: "run the command again (bellwether status shows where you are)"}
 	}
 	if err != nil {
 		release()
@@ -108,11 +108,12 @@ func (p *Project) hold() (release func(), err error) {
 	return release, nil
 }
 
-// recover finishes a set of writes that an interrupted call left half done, so that
-// whatever is read is whole, and removes its scratches. While another call is at
-// work, they are that one's.
+// recover puts right what an interrupted call left half done, so that whatever is read
+// is whole, and removes its scratches. While another call is at work, they are that
+// one's.
 func (p *Project) recover(ctx context.Context) error {
-	if scratches, _ := os.ReadDir(p.keep("scratch")); !p.journal().Unfinished() && len(scratches) == 0 {
+	scratches, _ := os.ReadDir(p.keep("scratch"))
+	if _, err := os.Lstat(p.gitNote()); err != nil && !p.journal().Unfinished() && len(scratches) == 0 {
 		return nil
 	}
 	release, err := disk.Hold(p.keep("lock"))
@@ -120,22 +121,64 @@ func (p *Project) recover(ctx context.Context) error {
 		return nil
 	}
 	defer release()
+	mended, err := p.mend(ctx)
+	if err != nil {
+		return fmt.Errorf("putting right what an interrupted call left: %w", err)
+	}
+	if mended != "" {
+		p.tell(Event{Text: "an earlier call was interrupted " + mended, Done: true, Good: true, Always: true})
+	}
+	repo, err := p.openRepo(ctx)
+	p.dropLeftovers(repo)
+	return err
+}
+
+// mend finishes a set of writes that an interrupted call left half done, and puts right
+// what a git left that was killed with it. It tells what the call was at, "" for none.
+func (p *Project) mend(ctx context.Context) (was string, err error) {
 	finished, err := p.journal().Recover()
 	if err != nil {
-		return fmt.Errorf("finishing what an interrupted call left: %w", err)
+		return "", err
 	}
 	if len(finished) > 0 {
-		p.tell(Event{Text: "an earlier call was interrupted while it wrote files; they are written now: " + few(finished), Done: true, Good: true, Always: true})
+		was = "while it wrote files; they are written now: " + few(finished)
 	}
-	repo, _ := git.Open(ctx, p.Root)
-	p.dropLeftovers(repo)
-	return nil
+	if _, err := os.Lstat(p.gitNote()); errors.Is(err, fs.ErrNotExist) {
+		return was, nil
+	}
+	repo, err := p.openRepo(ctx)
+	if repo == nil || err != nil {
+		return was, err
+	}
+	err = repo.Mend(ctx, func(m git.Mended) error {
+		j, err := p.readJourney()
+		if err != nil {
+			return err
+		}
+		l := j.last()
+		switch {
+		case m.Back && !m.Done:
+			was = "while it took a leg back; the leg is whole again"
+		case m.Back:
+			was = "while it took a leg back; that is done now"
+			if l != nil && l.Commit == m.From {
+				j.Legs = j.Legs[:len(j.Legs)-1]
+			}
+		case m.Commit != "" && l != nil && l.Before == m.From:
+			was = "while it committed leg " + l.ID + "; that is done now"
+			l.Status, l.Commit = legDone, m.Commit
+		default:
+			was = "while git was at work for it; what that left is put right"
+		}
+		return p.writeJourney(j)
+	})
+	return was, err
 }
 
 // begin takes the project for this call alone, and finds its repository (nil for
 // none).
 func (p *Project) begin(ctx context.Context) (repo *git.Repo, release func(), err error) {
-	if release, err = p.hold(); err != nil {
+	if release, err = p.hold(ctx); err != nil {
 		return nil, nil, err
 	}
 	if repo, err = p.repo(ctx); err != nil {
@@ -143,6 +186,22 @@ func (p *Project) begin(ctx context.Context) (repo *git.Repo, release func(), er
 		return nil, nil, err
 	}
 	return repo, release, nil
+}
+
+// gitNote is where a change to the repository is noted while git makes it.
+func (p *Project) gitNote() string { return p.keep("git.json") }
+
+// openRepo finds the repository that the project is in, nil for none.
+func (p *Project) openRepo(ctx context.Context) (*git.Repo, error) {
+	repo, err := git.Open(ctx, p.Root)
+	if errors.Is(err, git.ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	repo.Note = p.gitNote()
+	return repo, nil
 }
 
 func (p *Project) journal() *disk.Journal {

@@ -95,7 +95,7 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 		leg.ID = fmt.Sprintf("%d-%s", i+1, strings.SplitN(leg.ID, "-", 2)[1])
 		result.Legs = append(result.Legs, leg.Result())
 	}
-	release, err := p.hold()
+	release, err := p.hold(ctx)
 	if err != nil {
 		return nil, err
 	}

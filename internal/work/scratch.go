@@ -17,6 +17,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/git"
+	"bellwether/internal/host/run"
 )
 
 // scratch is a copy of the project in which stages may run, so that the
@@ -146,6 +147,9 @@ func (s *scratch) folder(stage model.Stage) string {
 	return filepath.Join(s.dir, filepath.FromSlash(stage.Dir))
 }
 
+// name is what the programs that run in the scratch are known by.
+func (s *scratch) name() string { return filepath.Base(s.top) }
+
 // drop removes the scratch. It works on after an interrupt.
 func (s *scratch) drop() {
 	if s.repo != nil {
@@ -155,7 +159,8 @@ func (s *scratch) drop() {
 	_ = os.Remove(s.note)
 }
 
-// dropLeftovers removes the scratches of calls that crashed.
+// dropLeftovers removes the scratches of calls that crashed, and ends what still runs
+// in them.
 func (p *Project) dropLeftovers(repo *git.Repo) {
 	notes, err := os.ReadDir(p.keep("scratch"))
 	if err != nil {
@@ -166,7 +171,9 @@ func (p *Project) dropLeftovers(repo *git.Repo) {
 		if err != nil || filepath.Base(string(base)) != note.Name() || !strings.HasPrefix(note.Name(), scratchPrefix) {
 			continue
 		}
-		(&scratch{top: string(base), tree: filepath.Join(string(base), "tree"), repo: repo, note: p.keep("scratch", note.Name())}).drop()
+		s := &scratch{top: string(base), tree: filepath.Join(string(base), "tree"), repo: repo, note: p.keep("scratch", note.Name())}
+		run.EndAll(s.name())
+		s.drop()
 	}
 }
 

@@ -145,7 +145,7 @@ func (st *stageRun) execute(ctx context.Context, log *run.Log) (finding.Stage, e
 		return result, err
 	}
 	timeout := cmp.Or(stage.Timeout, stageTimeout)
-	end, err := run.Run(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log})
+	end, err := run.Run(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log, Owner: st.scratch.name()})
 	result.Exit, result.Duration = end.Exit, end.Duration
 	switch {
 	case err != nil:

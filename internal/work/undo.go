@@ -25,22 +25,24 @@ func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
 	}
 	var undone []string
 	for l := j.last(); l != nil; l = j.last() {
+		forget := func() error {
+			j.Legs = j.Legs[:len(j.Legs)-1]
+			return p.writeJourney(j)
+		}
 		switch {
 		case l.Commit != "" && repo == nil:
 			err = &model.Fault{Doing: "undoing leg " + l.ID, Wrong: "it was committed, but this is no git working tree now"}
 		case l.Commit != "":
-			err = repo.Back(ctx, l.Commit, l.Before)
+			err = repo.Back(ctx, l.Commit, l.Before, forget)
 		default:
-			err = p.restoreLeg(l)
+			if err = p.restoreLeg(l); err == nil {
+				err = forget()
+			}
 		}
 		if err != nil {
 			return undone, fmt.Errorf("undoing leg %s: %w", l.ID, err)
 		}
 		undone = append(undone, l.ID)
-		j.Legs = j.Legs[:len(j.Legs)-1]
-		if err := p.writeJourney(j); err != nil {
-			return undone, err
-		}
 		if !all {
 			break
 		}

@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -52,11 +51,8 @@ func (p *Project) Verify(ctx context.Context) (*finding.Result, error) {
 
 // repo is the repository that the project is in, nil for none.
 func (p *Project) repo(ctx context.Context) (*git.Repo, error) {
-	repo, err := git.Open(ctx, p.Root)
-	if errors.Is(err, git.ErrNone) {
-		return nil, nil
-	}
-	if err != nil {
+	repo, err := p.openRepo(ctx)
+	if repo == nil || err != nil {
 		return nil, err
 	}
 	if _, err := repo.Head(ctx); err != nil {

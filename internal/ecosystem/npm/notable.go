@@ -3,6 +3,7 @@ package npm
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -80,6 +81,7 @@ func (s *resolver) notable() []string {
 		}
 		notes = append(notes, text)
 	}
+	elsewhere := map[string][]*node{} // by the sentence's end
 	for _, name := range collated(after) {
 		now := after[name]
 		was := before[name]
@@ -111,13 +113,40 @@ func (s *resolver) notable() []string {
 			say(now.highest, "%s changes its licence from %s to %s", name, strings.Join(was.licences, ", "), strings.Join(fresh, ", "))
 		}
 		if fresh := added(was.hosts, now.hosts); len(fresh) > 0 && len(was.hosts) > 0 {
-			say(now.highest, "%s comes from %s now, and came from %s", name, strings.Join(fresh, ", "), strings.Join(was.hosts, ", "))
+			change := fmt.Sprintf("from %s now, and came from %s", strings.Join(fresh, ", "), strings.Join(was.hosts, ", "))
+			elsewhere[change] = append(elsewhere[change], now.highest)
 		}
 		if len(now.majors) > len(was.majors) && len(was.majors) == 1 {
 			say(cmp.Or(now.lowest, now.highest), "%s is there in %d majors now, %s and %s", name, len(now.majors), now.lowest.version, now.highest.version)
 		}
 	}
+	for _, change := range slices.Sorted(maps.Keys(elsewhere)) {
+		if moved := elsewhere[change]; len(moved) <= manyMoved {
+			for _, n := range moved {
+				say(n, "%s comes %s", n.pkgName, change)
+			}
+		} else {
+			notes = append(notes, fmt.Sprintf("%d packages come %s: %s", len(moved), change, someNames(moved)))
+		}
+	}
 	return notes
+}
+
+// manyMoved is up to how many packages from another source are told one by one. A
+// project that goes to another registry has all of them there.
+const manyMoved = 3
+
+// someNames are the names of packages, cut short.
+func someNames(nodes []*node) string {
+	const some = 8
+	var names []string
+	for _, n := range nodes[:min(len(nodes), some)] {
+		names = append(names, n.pkgName)
+	}
+	if more := len(nodes) - len(names); more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names, ", "), more)
+	}
+	return strings.Join(names, ", ")
 }
 
 // added are the texts of now that were not there.

@@ -10,14 +10,17 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Repo is a git working tree.
 type Repo struct {
-	Top string // its root folder
-	env []string
+	Top  string // its root folder
+	Note string // the file that remembers a change while it is made, "" for none
+	env  []string
 }
 
 // quiet lets looking at a person's working tree write nothing, not even what git
@@ -42,9 +45,22 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 // full is how git says that a disk is.
 var full = regexp.MustCompile(`(?i)no space left on device|out of disk ?space`)
 
+// grace is how long a git may take to put its locks away after it was asked to end.
+const grace = 5 * time.Second
+
 func (r *Repo) run(ctx context.Context, args ...string) (string, error) {
+	return r.feed(ctx, nil, args...)
+}
+
+// feed runs git with paths on its standard input, each ended by a NUL.
+func (r *Repo) feed(ctx context.Context, paths []string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = grace
 	cmd.Dir = r.Top
+	if len(paths) > 0 {
+		cmd.Stdin = strings.NewReader(strings.Join(paths, "\x00") + "\x00")
+	}
 	cmd.Env = append(append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"), r.env...)
 	var out, problems bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &problems
@@ -121,7 +137,12 @@ func (r *Repo) At(dir string) *Repo { return &Repo{Top: dir} }
 
 // Tracked are the files under version control below the folder, relative to it.
 func (r *Repo) Tracked(ctx context.Context) ([]string, error) {
-	out, err := r.run(ctx, "ls-files", "-z")
+	return r.names(ctx, "ls-files", "-z")
+}
+
+// names runs a git command that prints paths, each ended by a NUL.
+func (r *Repo) names(ctx context.Context, args ...string) ([]string, error) {
+	out, err := r.run(ctx, args...)
 	if err != nil || out == "" {
 		return nil, err
 	}
@@ -188,31 +209,43 @@ func (r *Repo) Ignored(ctx context.Context, dir string, paths []string) (map[str
 
 // Switch checks out a branch, and makes it at HEAD first if it does not exist.
 func (r *Repo) Switch(ctx context.Context, branch string) error {
+	args := []string{"switch", "-c", branch}
 	if _, err := r.run(ctx, "rev-parse", "--verify", "-q", "refs/heads/"+branch); err == nil {
-		_, err := r.run(ctx, "switch", branch)
-		return err
+		args = []string{"switch", branch}
 	}
-	_, err := r.run(ctx, "switch", "-c", branch)
-	return err
+	return r.noted(ctx, change{What: switching}, func(r *Repo) error {
+		_, err := r.run(ctx, args...)
+		return err
+	})
 }
 
 // Commit commits paths and gives the new commit. Hooks and signing are those
-// that the repository has set up.
-func (r *Repo) Commit(ctx context.Context, paths []string, message string) (string, error) {
+// that the repository has set up. The commit is noted until keep, which may be nil, has
+// remembered it.
+func (r *Repo) Commit(ctx context.Context, paths []string, message string, keep func(commit string) error) (commit string, err error) {
 	add := append([]string{"--literal-pathspecs", "add", "-A", "--"}, paths...)
-	if _, err := r.run(ctx, add...); err != nil {
-		return "", err
-	}
-	commit := append([]string{"--literal-pathspecs", "commit", "-q", "-m", message, "--"}, paths...)
-	if _, err := r.run(ctx, commit...); err != nil {
-		return "", err
-	}
-	return r.Head(ctx)
+	make := append([]string{"--literal-pathspecs", "commit", "-q", "-m", message, "--"}, paths...)
+	says, _, _ := strings.Cut(message, "\n")
+	err = r.noted(ctx, change{What: committing, Says: says}, func(r *Repo) error {
+		if _, err := r.run(ctx, add...); err != nil {
+			return err
+		}
+		if _, err := r.run(ctx, make...); err != nil {
+			return err
+		}
+		if commit, err = r.Head(context.WithoutCancel(ctx)); err != nil || keep == nil {
+			return err
+		}
+		return keep(commit)
+	})
+	return commit, err
 }
 
 // Back takes the branch and the working tree from one commit to an earlier
-// one, keeping local changes; it refuses if HEAD is no longer at from.
-func (r *Repo) Back(ctx context.Context, from, to string) error {
+// one, keeping local changes; it refuses if HEAD is no longer at from, or if files
+// that it would replace have local changes. It is noted until keep, which may be nil,
+// has remembered it.
+func (r *Repo) Back(ctx context.Context, from, to string, keep func() error) error {
 	head, err := r.Head(ctx)
 	if err != nil {
 		return err
@@ -222,8 +255,25 @@ func (r *Repo) Back(ctx context.Context, from, to string) error {
 	}
 	// A file that was written anew with the same bytes counts as changed until then.
 	_, _ = r.run(ctx, "update-index", "-q", "--refresh")
-	_, err = r.run(ctx, "reset", "-q", "--keep", to)
-	return err
+	paths, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", from, to)
+	if err != nil {
+		return err
+	}
+	changes, err := r.Changes(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		if slices.Contains(paths, c.Path) {
+			return fmt.Errorf("%s has changes that are not committed; commit, stash or drop them first", c.Path)
+		}
+	}
+	return r.noted(ctx, change{What: resetting, To: to}, func(r *Repo) error {
+		if _, err := r.run(ctx, "reset", "-q", "--keep", to); err != nil || keep == nil {
+			return err
+		}
+		return keep()
+	})
 }
 
 // Init makes a repository with one commit of everything in dir, by an author

@@ -39,14 +39,14 @@ func TestCommitAndBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Change{{" M", "a file", false}, {"??", "new\nline", false}}, changes)
 
-	commit, err := r.Commit(ctx, []string{"a file"}, "only the one")
+	commit, err := r.Commit(ctx, []string{"a file"}, "only the one", nil)
 	require.NoError(t, err)
 	changes, err = r.Changes(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, []Change{{"??", "new\nline", false}}, changes, "other changes are left alone")
 
-	assert.ErrorContains(t, r.Back(ctx, start, start), "not the leg's")
-	require.NoError(t, r.Back(ctx, commit, start))
+	assert.ErrorContains(t, r.Back(ctx, start, start, nil), "not the leg's")
+	require.NoError(t, r.Back(ctx, commit, start, nil))
 	text, err := os.ReadFile(filepath.Join(r.Top, "a file"))
 	require.NoError(t, err)
 	assert.Equal(t, "one", string(text))
@@ -117,7 +117,7 @@ func TestRefusedCommit(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho no entry >&2\nexit 1\n"), 0o755))
 	write("a file", "two")
-	_, err := r.Commit(ctx, []string{"a file"}, "refused")
+	_, err := r.Commit(ctx, []string{"a file"}, "refused", nil)
 	assert.ErrorContains(t, err, "no entry")
 }
 

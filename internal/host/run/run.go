@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"bellwether/internal/host/marked"
 )
 
 // Command is a program to run.
@@ -23,6 +25,7 @@ type Command struct {
 	Env     []string      // "NAME=value", added to the surroundings'
 	Timeout time.Duration // zero for none
 	Log     io.Writer     // receives what the program prints; nil for nowhere
+	Owner   string        // by whose name EndAll finds it
 }
 
 // Result is how a program ended.
@@ -84,7 +87,7 @@ func Start(ctx context.Context, c Command) (*Process, error) {
 	}
 	cmd := exec.CommandContext(ctx, c.Args[0], c.Args[1:]...)
 	cmd.Dir = c.Dir
-	mark := newMark()
+	mark := marked.New(c.Owner)
 	cmd.Env = append(append(os.Environ(), c.Env...), mark)
 	cmd.Stdout, cmd.Stderr = c.Log, c.Log
 	inOwnSession(cmd)
@@ -104,8 +107,8 @@ func Start(ctx context.Context, c Command) (*Process, error) {
 func (p *Process) await() {
 	defer close(p.done)
 	err := p.cmd.Wait()
-	killGroup(p.cmd) // children that outlived the program
-	killMarked(p.mark)
+	killGroup(p.cmd)  // children that outlived the program
+	endMarked(p.mark) // and those that left the group to be independent
 	p.result = Result{Duration: time.Since(p.start)}
 	if p.cmd.ProcessState != nil {
 		p.result.Exit = p.cmd.ProcessState.ExitCode()
@@ -113,6 +116,17 @@ func (p *Process) await() {
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
 		p.err = fmt.Errorf("running %s: %w", strings.Join(p.args, " "), err)
+	}
+}
+
+// EndAll ends whatever an owner's programs left running, also those of a call that
+// crashed.
+func EndAll(owner string) { endMarked(marked.Of(owner)) }
+
+func endMarked(mark string) {
+	left, _ := marked.Find(mark)
+	for _, p := range left {
+		kill(p.PID)
 	}
 }
 

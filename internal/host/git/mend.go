@@ -1,0 +1,266 @@
+package git
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"bellwether/internal/host/marked"
+)
+
+// change is a change to the repository that is under way. It is noted while git makes
+// it, so that a later call can put right what a git that was killed left.
+type change struct {
+	Mark string `json:"mark"`           // in the environment of the git that makes it
+	What string `json:"what"`           // git's command
+	From string `json:"from"`           // HEAD before it
+	To   string `json:"to,omitempty"`   // what a reset takes HEAD to
+	Says string `json:"says,omitempty"` // the first line of a commit's message
+}
+
+const (
+	committing = "commit"
+	switching  = "switch"
+	resetting  = "reset"
+)
+
+// noted makes a change to the repository. What git leaves when it is ended, or of a
+// reset that it cannot finish, is put right.
+func (r *Repo) noted(ctx context.Context, c change, do func(*Repo) error) (err error) {
+	if r.Note == "" {
+		return do(r)
+	}
+	if c.From, err = r.Head(ctx); err != nil {
+		return err
+	}
+	c.Mark = marked.New(c.What)
+	data, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(r.Note, data, 0o644); err != nil {
+		return fmt.Errorf("noting a change to the repository: %w", err)
+	}
+	if err = do(&Repo{Top: r.Top, Note: r.Note, env: append(slices.Clone(r.env), c.Mark)}); err == nil {
+		return os.Remove(r.Note)
+	}
+	merr := r.Mend(context.WithoutCancel(ctx), func(m Mended) error {
+		if m.Done {
+			return errUnkept
+		}
+		return nil
+	})
+	if errors.Is(merr, errUnkept) {
+		merr = nil
+	}
+	return errors.Join(err, merr)
+}
+
+// errUnkept leaves a change noted that git made, but that could not be remembered.
+var errUnkept = errors.New("not remembered")
+
+// Mended is a change that was interrupted, and what became of it.
+type Mended struct {
+	From   string // HEAD before it
+	Commit string // that it made, "" for none
+	Back   bool   // it went back to an earlier commit
+	Done   bool   // git had made it; otherwise it is as if it was never begun
+}
+
+// mendPatience is how long a git that lives on may take to end.
+const mendPatience = 5 * time.Second
+
+// Mend puts right what an interrupted change left: it removes the locks of a git that
+// was killed, and takes files back that it had already replaced. If a change was
+// interrupted, keep is told what became of it, and the change stays noted until keep
+// has remembered that. The error of a git that is still at work says so.
+func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
+	info, err := os.Stat(r.Note)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	data, err := os.ReadFile(r.Note)
+	if err != nil {
+		return err
+	}
+	var c change
+	if err := json.Unmarshal(data, &c); err != nil {
+		return fmt.Errorf("reading %s: %w; remove it when git status is as it should be", r.Note, err)
+	}
+	locks, err := r.locks(ctx, info.ModTime())
+	if err != nil {
+		return err
+	}
+	if len(locks) > 0 || c.What == resetting {
+		if err := c.awaitEnd(ctx); err != nil {
+			return err
+		}
+	}
+	// It may have made others before it ended.
+	if locks, err = r.locks(ctx, info.ModTime()); err != nil {
+		return err
+	}
+	for _, lock := range locks {
+		if err := os.Remove(lock); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("removing the lock of a git that was killed: %w", err)
+		}
+	}
+	head, err := r.Head(ctx)
+	if err != nil {
+		return err
+	}
+	m := Mended{From: c.From, Back: c.What == resetting, Done: head != c.From}
+	if c.What == committing && m.Done && r.made(ctx, c) {
+		m.Commit = head
+	}
+	if m.Back && !m.Done {
+		if err := r.unreset(ctx, c.From, c.To); err != nil {
+			return fmt.Errorf("taking a git reset back that was killed: %w", err)
+		}
+	}
+	if err := keep(m); err != nil {
+		return err
+	}
+	return os.Remove(r.Note)
+}
+
+// made tells whether HEAD is the commit that was being made, and not the person's.
+func (r *Repo) made(ctx context.Context, c change) bool {
+	parent, err := r.Parent(ctx)
+	if err != nil || parent != c.From {
+		return false
+	}
+	says, err := r.run(ctx, "log", "-1", "--format=%s")
+	return err == nil && strings.TrimSpace(says) == c.Says
+}
+
+// awaitEnd waits until the git that makes the change has ended.
+func (c *change) awaitEnd(ctx context.Context) error {
+	for waited := time.Duration(0); ; waited += mendPatience / 100 {
+		found, known := marked.Find(c.Mark)
+		// What a hook left running, or git for its own upkeep, changes nothing here.
+		at := slices.IndexFunc(found, func(p marked.Process) bool {
+			return slices.ContainsFunc(p.Args, func(arg string) bool { return arg == c.What || arg == "add" && c.What == committing })
+		})
+		switch {
+		case !known:
+			return fmt.Errorf("a git %s was interrupted, and its lock is there; remove it when no git is at work any more", c.What)
+		case at < 0:
+			return nil
+		case waited >= mendPatience:
+			return fmt.Errorf("the git %s of an interrupted call is still at work (process %d); wait until it has ended, or end it", c.What, found[at].PID)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(mendPatience / 100):
+		}
+	}
+}
+
+// locks are the lock files of the checkout made since a time. Git makes them before
+// it writes a file anew, and removes them by renaming (gitrepository-layout(5),
+// api-lockfile).
+func (r *Repo) locks(ctx context.Context, since time.Time) (locks []string, err error) {
+	names := []string{"index.lock", "HEAD.lock", "ORIG_HEAD.lock"}
+	if branch := r.Branch(ctx); branch != "" {
+		names = append(names, "refs/heads/"+branch+".lock")
+	}
+	var args []string
+	for _, name := range names {
+		args = append(args, "--git-path", name)
+	}
+	out, err := r.run(ctx, append([]string{"rev-parse"}, args...)...)
+	if err != nil {
+		return nil, err
+	}
+	for name := range strings.Lines(out) {
+		name = strings.TrimSuffix(name, "\n")
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(r.Top, name)
+		}
+		if info, err := os.Lstat(name); err == nil && !info.ModTime().Before(since) {
+			locks = append(locks, name)
+		}
+	}
+	return locks, nil
+}
+
+// unreset takes back what a reset from a commit to another had done to the working
+// tree and the index when it was killed. Files that somebody changed since stay.
+func (r *Repo) unreset(ctx context.Context, from, to string) error {
+	differing, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", from)
+	if err != nil {
+		return err
+	}
+	unlike := map[string]bool{} // that are not as they are to become, either
+	names, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", to)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		unlike[name] = true
+	}
+	changes, err := r.Changes(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes { // files that are only in to are none that git diff shows
+		differing = append(differing, c.Path)
+		if c.Status == "??" {
+			unlike[c.Path] = true
+		}
+	}
+	paths, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", from, to)
+	if err != nil {
+		return err
+	}
+	var back, gone []string
+	for _, name := range paths {
+		if !slices.Contains(differing, name) || unlike[name] && !r.begunAs(ctx, to, name) {
+			continue
+		}
+		if _, err := r.run(ctx, "cat-file", "-e", from+":"+name); err == nil {
+			back = append(back, name)
+		} else {
+			gone = append(gone, name)
+		}
+	}
+	if len(back) > 0 {
+		if _, err := r.feed(ctx, back, "--literal-pathspecs", "checkout", "-q", from, "--pathspec-from-file=-", "--pathspec-file-nul"); err != nil {
+			return err
+		}
+	}
+	for _, name := range gone {
+		if err := os.Remove(filepath.Join(r.Top, filepath.FromSlash(name))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	if len(gone) > 0 {
+		_, err = r.feed(ctx, gone, "update-index", "-q", "--force-remove", "-z", "--stdin")
+	}
+	return err
+}
+
+// begunAs tells whether a file is missing, or holds only the beginning of what it is
+// in a commit.
+func (r *Repo) begunAs(ctx context.Context, commit, name string) bool {
+	now, err := os.ReadFile(filepath.Join(r.Top, filepath.FromSlash(name)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return true
+	}
+	whole, werr := r.run(ctx, "cat-file", "--filters", commit+":"+name)
+	return err == nil && werr == nil && bytes.HasPrefix([]byte(whole), now)
+}

@@ -1,0 +1,133 @@
+package git
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/host/marked"
+)
+
+// interrupted is a repository in which a change was noted, and git killed.
+func interrupted(t *testing.T, c change) (*Repo, func(name, text string)) {
+	r, write := repo(t)
+	r.Note = filepath.Join(t.TempDir(), "note.json")
+	var err error
+	c.From, err = r.Head(t.Context())
+	require.NoError(t, err)
+	data, err := json.Marshal(c)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(r.Note, data, 0o644))
+	write(".git/index.lock", "")
+	return r, write
+}
+
+// A reset replaces one file after the other, then the index, and HEAD last.
+func TestMendReset(t *testing.T) {
+	ctx := context.Background()
+	r, write := repo(t)
+	for name, text := range map[string]string{"both": "old", "cut off": "old and long", "dropped": "old", "edited": "old", "missing": "old", "untouched": "old"} {
+		write(name, text)
+	}
+	to, err := r.Commit(ctx, []string{"."}, "before", nil)
+	require.NoError(t, err)
+	after := map[string]string{"both": "new", "cut off": "new", "edited": "new", "missing": "new", "untouched": "new", "added": "new"}
+	for name, text := range after {
+		write(name, text)
+	}
+	require.NoError(t, os.Remove(filepath.Join(r.Top, "dropped")))
+	from, err := r.Commit(ctx, []string{"."}, "leg", nil)
+	require.NoError(t, err)
+
+	for _, newIndex := range []bool{false, true} {
+		require.NoError(t, exec.Command("git", "-C", r.Top, "reset", "-q", "--hard", from).Run())
+		r.Note = filepath.Join(t.TempDir(), "note.json")
+		data, err := json.Marshal(change{What: resetting, From: from, To: to})
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(r.Note, data, 0o644))
+		if newIndex {
+			require.NoError(t, exec.Command("git", "-C", r.Top, "read-tree", to).Run())
+		} else {
+			write(".git/index.lock", "")
+		}
+		write("both", "old")
+		write("cut off", "old an")
+		write("dropped", "old")
+		write("edited", "by the person")
+		require.NoError(t, os.Remove(filepath.Join(r.Top, "missing")))
+		require.NoError(t, os.Remove(filepath.Join(r.Top, "added")))
+
+		told := 0
+		require.NoError(t, r.Mend(ctx, func(m Mended) error {
+			told++
+			assert.Equal(t, Mended{From: from, Back: true}, m)
+			return nil
+		}))
+		assert.Equal(t, 1, told)
+		for name, text := range after {
+			if name == "edited" {
+				text = "by the person"
+			}
+			now, err := os.ReadFile(filepath.Join(r.Top, name))
+			require.NoError(t, err)
+			assert.Equal(t, text, string(now), name)
+		}
+		assert.NoFileExists(t, filepath.Join(r.Top, "dropped"))
+		assert.NoFileExists(t, filepath.Join(r.Top, ".git", "index.lock"))
+		assert.NoFileExists(t, r.Note)
+	}
+}
+
+func TestMendCommit(t *testing.T) {
+	ctx := context.Background()
+	r, write := interrupted(t, change{What: committing, Says: "leg"})
+	require.NoError(t, os.Remove(filepath.Join(r.Top, ".git", "index.lock")))
+	write("a file", "two")
+	require.NoError(t, exec.Command("git", "-C", r.Top, "commit", "-qam", "leg\n\nmoves").Run())
+	head, err := r.Head(ctx)
+	require.NoError(t, err)
+	full := errors.New("no room")
+	require.ErrorIs(t, r.Mend(ctx, func(Mended) error { return full }), full)
+	require.NoError(t, r.Mend(ctx, func(m Mended) error {
+		assert.Equal(t, head, m.Commit, "it is told again until it is remembered")
+		return nil
+	}))
+
+	r, write = interrupted(t, change{What: committing, Says: "leg"})
+	require.NoError(t, os.Remove(filepath.Join(r.Top, ".git", "index.lock")))
+	write("a file", "three")
+	require.NoError(t, exec.Command("git", "-C", r.Top, "commit", "-qam", "my own repair").Run())
+	require.NoError(t, r.Mend(ctx, func(m Mended) error {
+		assert.Empty(t, m.Commit, "a person's commit is not taken for the leg's")
+		return nil
+	}))
+}
+
+// The lock of a git that is still at work stays.
+func TestMendWaits(t *testing.T) {
+	mark := marked.New(committing)
+	r, _ := interrupted(t, change{Mark: mark, What: committing})
+	living := exec.Command("sh", "-c", "read ended", "git", "commit")
+	living.Env = append(os.Environ(), mark)
+	_, err := living.StdinPipe()
+	require.NoError(t, err)
+	require.NoError(t, living.Start())
+	if _, known := marked.Find(mark); !known {
+		t.Skip("environments of processes cannot be seen here")
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), mendPatience/10)
+	defer cancel()
+	require.ErrorIs(t, r.Mend(ctx, nil), context.DeadlineExceeded)
+	assert.FileExists(t, filepath.Join(r.Top, ".git", "index.lock"))
+	require.NoError(t, living.Process.Kill())
+	_ = living.Wait()
+	require.NoError(t, r.Mend(context.Background(), func(Mended) error { return nil }))
+	assert.NoFileExists(t, filepath.Join(r.Top, ".git", "index.lock"))
+}
