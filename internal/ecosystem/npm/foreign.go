@@ -2,6 +2,7 @@ package npm
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
@@ -10,6 +11,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
@@ -236,13 +238,17 @@ func (f *foreign) hang(t *tree, p *project) {
 	for _, m := range p.manifests() {
 		top := t.tops[m.dir]
 		for _, d := range m.dependencies {
-			value := d.spec.text
+			value, rng := d.spec.text, d.spec.rng
 			if d.spec.prefix > 0 {
 				value = "npm:" + d.spec.name + "@" + d.spec.text
 			}
 			locked := f.direct(m.dir, d.name, value)
-			if v, err := parseVersion(locked); d.spec.rng != nil && (err != nil || !d.spec.rng.Contains(v)) {
-				locked = atLeast(d.spec.rng)
+			if rule := p.ruling(d); rule != nil {
+				rng = readSpec(d.name, rule.String()).rng
+				locked = cmp.Or(locked, f.direct(m.dir, d.name, rule.String()))
+			}
+			if v, err := parseVersion(locked); rng != nil && (err != nil || !rng.Contains(v)) {
+				locked = atLeast(rng)
 			}
 			if locked != "" && top.kids[d.name] == nil && !p.isMember(d.name) {
 				n := t.add(top, d.name)
@@ -250,6 +256,37 @@ func (f *foreign) hang(t *tree, p *project) {
 			}
 		}
 	}
+}
+
+// ruling is where the root's manifest lays down which versions of a requirement
+// everybody gets, whatever they ask for; nil if it does not. Yarn has "resolutions",
+// whose names may have a path before them, and pnpm has overrides of its own besides.
+func (p *project) ruling(d dependency) *jsondoc.Value {
+	if p.foreign == nil {
+		return nil
+	}
+	objects := []*jsondoc.Value{p.root.doc.Get("resolutions")}
+	if p.foreign.client == "pnpm" {
+		objects = append(objects, p.root.doc.At("pnpm", "overrides"))
+	}
+	for _, object := range objects {
+		if object == nil || object.Kind != '{' {
+			continue
+		}
+		for _, member := range object.Members {
+			name, of := strings.TrimPrefix(member.Name, "**/"), ""
+			if at := strings.LastIndex(name, "@"); at > 0 {
+				name, of = name[:at], strings.TrimPrefix(name[at+1:], "npm:")
+			}
+			if name != d.name || of != "" && of != d.spec.text || member.Value.Kind != '"' {
+				continue
+			}
+			if s := readSpec(name, member.Value.String()); s.kind == specRange && s.prefix == 0 {
+				return member.Value
+			}
+		}
+	}
+	return nil
 }
 
 // atLeast is the version that a range begins with, which stands for what will be

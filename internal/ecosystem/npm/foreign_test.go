@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -160,6 +161,30 @@ func TestForeignLockBehind(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "3.2.0", c.Find("crane")[0].Locked)
 		assert.Empty(t, c.Find("winch")[0].Locked)
+	}
+}
+
+// TestLaidDown are versions that the manifest lays down for everybody: what a
+// requirement asks for itself has no effect.
+func TestLaidDown(t *testing.T) {
+	for _, rules := range []string{
+		`"resolutions": {"crane": "2.1.0"}`, `"resolutions": {"**/crane": "2.1.0"}`, `"resolutions": {"crane@npm:^4.0.0": "^2.0.0", "other": "1.0.0"}`,
+	} {
+		for kind, text := range foreignLocks {
+			file, _, _ := strings.Cut(kind, ",")
+			c, err := Ecosystem{}.Read(fstest.MapFS{
+				"package.json": {Data: []byte(`{"dependencies": {"crane": "^4.0.0"}, ` + rules + `}`)},
+				file:           {Data: []byte(strings.ReplaceAll(text, "crane@^2.0.0", "crane@2.1.0, crane@^2.0.0"))},
+			}, ".")
+			require.NoError(t, err)
+			assert.Equal(t, "2.1.0", c.Find("crane")[0].Locked, "%s, %s", kind, rules)
+			assert.Contains(t, strings.Join(c.Notes, "\n"), "package.json:1 lays down which crane everybody gets")
+		}
+	}
+	for _, none := range []string{`"resolutions": {"hoist/crane": "2.1.0", "crane@^3.0.0": "2.1.0"}`, `"resolutions": {"crane": "npm:winch@1.0.0"}`, `"resolutions": ["crane"]`} {
+		c, err := Ecosystem{}.Read(fstest.MapFS{"package.json": {Data: []byte(`{"dependencies": {"crane": "^4.0.0"}, ` + none + `}`)}, "yarn.lock": {Data: []byte("# yarn lockfile v1\n")}}, ".")
+		require.NoError(t, err)
+		assert.NotContains(t, strings.Join(c.Notes, "\n"), "lays down", none)
 	}
 }
 

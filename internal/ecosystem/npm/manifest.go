@@ -337,6 +337,13 @@ func (p *project) component() *model.Component {
 					r.Locked = n.target().version
 				}
 			}
+			if rule := p.ruling(d); rule != nil {
+				site := rule.Within(p.root.file, p.root.src)
+				note := fmt.Sprintf("%s:%d lays down which %s everybody gets: %s", site.File, site.Line, d.name, site.Text)
+				if !slices.Contains(c.Notes, note) { // several members ask for it
+					c.Notes = append(c.Notes, note)
+				}
+			}
 			if p.isMember(d.name) {
 				r.Fixed = fixedBecause[specWorkspace]
 			}

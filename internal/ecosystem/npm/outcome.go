@@ -31,14 +31,18 @@ func restated(d dependency, to string, anew bool) string {
 	return version.NPM{}.Restate(d.spec.text, v)
 }
 
-// arrive gives the tops the edges that they have once their manifests are
-// moved, and returns the manifests' new texts.
+// arrive gives the manifests' new texts, with the requirements that they move.
 func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
-	texts := map[string][]byte{}
+	splices := map[*manifest][]model.Splice{}
+	write := func(m *manifest, site model.Site, text string) {
+		if !slices.ContainsFunc(splices[m], func(s model.Splice) bool { return s.Site == site }) { // asked for in several places
+			splices[m] = append(splices[m], model.Splice{Site: site, New: text})
+		}
+	}
 	var moves []model.Move
+	root := s.p.root
 	for _, m := range s.p.manifests() {
 		top := s.t.tops[m.dir]
-		var splices []model.Splice
 		for _, d := range m.dependencies {
 			w := s.seen(top, d.name)
 			if w == nil || w.rel == nil || d.spec.kind != specRange && d.spec.kind != specGit || s.p.isMember(d.name) {
@@ -46,14 +50,19 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 			}
 			was := s.was[wishKey{top, d.name}]
 			rng := restated(d, w.rel.text, s.p.foreign != nil && was != w.rel.text)
+			if rule := s.p.ruling(d); rule != nil {
+				if was == w.rel.text {
+					continue // what is asked for here has no effect
+				}
+				site := rule.Within(root.file, root.src)
+				write(root, site, restated(dependency{spec: readSpec(d.name, rule.String())}, w.rel.text, true))
+				s.notices = append(s.notices, fmt.Sprintf("%s:%d lays down which %s everybody gets, and moves with it", site.File, site.Line, d.name))
+			}
 			if rng != d.spec.text {
-				splices = append(splices, model.Splice{Site: d.site, New: rng})
+				write(m, d.site, rng)
 				// npm wants an override of a requirement to say what that says.
-				if same := m.doc.At("overrides", d.name); m == s.p.root && same.String() == d.spec.text {
-					also := model.Splice{Site: same.Within(m.file, m.src), New: rng}
-					if !slices.Contains(splices, also) { // it stands in several groups
-						splices = append(splices, also)
-					}
+				if same := m.doc.At("overrides", d.name); m == root && same.String() == d.spec.text {
+					write(m, same.Within(m.file, m.src), rng)
 				}
 			}
 			if was == w.rel.text && rng == d.spec.text {
@@ -70,7 +79,10 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 				moves[at].Sites = append(moves[at].Sites, d.site)
 			}
 		}
-		text, err := model.Apply(m.src, splices)
+	}
+	texts := map[string][]byte{}
+	for _, m := range s.p.manifests() {
+		text, err := model.Apply(m.src, splices[m])
 		if err != nil {
 			return nil, nil, err
 		}
