@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 )
 
 // Culprit shows which moves of a leg break something.
@@ -21,7 +22,7 @@ func (o Out) Culprit(r *model.CulpritResult) error {
 		d.add(line{plain("nothing that fails with the leg fails with a part of it")})
 	}
 	if n := len(r.Rest); n > 0 {
-		d.add(line{span{"passes", good}, plain(": the other %s together (%s)", count(n, "move", "moves"), named(r.Rest))})
+		d.add(line{span{"passes", good}, plain(": the other %s together (%s)", count(n, "move", "moves"), spelling.Few(r.Rest, 6))})
 	}
 	if r.Spent {
 		d.add(line{span{"the budget is spent", warn}, plain(": what is told is what is known so far; the next call goes on from there")})
@@ -64,14 +65,4 @@ func culpritSet(d *document, c model.CulpritSet) {
 		breaks = append(breaks, line{plain("%s", b)})
 	}
 	d.add(line{span{title, bad}}, g, line{plain("breaks:")}, breaks, gap{})
-}
-
-// named lists a few names, and counts the others.
-func named(names []string) string {
-	const most = 6
-	text := strings.Join(names[:min(len(names), most)], ", ")
-	if n := len(names) - most; n > 0 {
-		text += fmt.Sprintf(" and %d more", n)
-	}
-	return text
 }

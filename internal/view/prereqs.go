@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 )
 
 var verdictStyle = map[string]style{
@@ -59,10 +60,7 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 func prereqGrid(rows []model.Prereq) grid {
 	g := grid{columns: []string{"subject", "stated", "needed", "to", "installed", ""}}
 	for _, r := range rows {
-		wants := strings.Join(r.Wants, ", ")
-		if len(r.Wants) > 3 {
-			wants = fmt.Sprintf("%s and %d more", strings.Join(r.Wants[:2], ", "), len(r.Wants)-2)
-		}
+		wants := spelling.Few(r.Wants, 2)
 		installed := ""
 		if len(r.Installed) > 0 {
 			installed = r.Installed[0]

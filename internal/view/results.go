@@ -10,6 +10,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 )
 
 // Out is where and how results are shown.
@@ -316,11 +317,8 @@ func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut
 		var rows list
 		for i, w := range ways {
 			var more []string
-			switch n := len(w.Moves); {
-			case n > 3:
-				more = append(more, fmt.Sprintf("moves %s and %d more besides", strings.Join(w.Moves[:2], ", "), n-2))
-			case n > 0:
-				more = append(more, "moves "+strings.Join(w.Moves, ", ")+" besides")
+			if len(w.Moves) > 0 {
+				more = append(more, "moves "+spelling.Few(w.Moves, 2)+" besides")
 			}
 			if w.Risk != "" {
 				more = append(more, w.Risk)

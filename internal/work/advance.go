@@ -13,6 +13,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/host/git"
 )
 
@@ -233,15 +234,11 @@ func (a *advance) checkClean(ctx context.Context) error {
 		return nil
 	}
 	var names []string
-	for _, c := range changes[:min(len(changes), 5)] {
+	for _, c := range changes {
 		names = append(names, c.Path)
 	}
-	more := ""
-	if n := len(changes) - len(names); n > 0 {
-		more = fmt.Sprintf(" and %d more", n)
-	}
 	return &model.Fault{
-		Doing: "advancing", Wrong: fmt.Sprintf("the working tree has changes that are not committed: %s%s", strings.Join(names, ", "), more),
+		Doing: "advancing", Wrong: fmt.Sprintf("the working tree has changes that are not committed: %s", spelling.Few(names, 5)),
 		Next: "commit or stash them, so that a leg's commit holds the leg and nothing else",
 	}
 }

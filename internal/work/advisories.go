@@ -43,7 +43,7 @@ func readAdvisories(dir string) (advisories, error) {
 		return nil
 	})
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading advisories", File: filepath.ToSlash(dir), Wrong: bareError(err)}
+		return nil, &model.Fault{Doing: "reading advisories", File: filepath.ToSlash(dir), Wrong: model.Reason(err)}
 	}
 	return all, nil
 }

@@ -6,68 +6,34 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"io"
-	"io/fs"
+	"maps"
 	"os"
-	"path/filepath"
+	"slices"
 
 	"github.com/google/renameio/v2"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/host/git"
+	"bellwether/internal/host/scratch"
 )
 
 // contentKey names what is verified: every file of the scratch, and what the
-// stages are. It gives how the files are, too, by their paths below dir.
-func (p *Project) contentKey(dir string) (key string, files map[string]fileState, err error) {
+// stages are.
+func (p *Project) contentKey(files map[string]scratch.File) string {
 	h := sha256.New()
-	files = map[string]fileState{}
-	err = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if d.Name() == ".git" {
-			if d.IsDir() {
-				return fs.SkipDir
-			}
-			return nil
-		}
-		if !d.Type().IsRegular() {
-			return nil
-		}
-		sum, err := fileSum(name)
-		if err != nil {
-			return err
-		}
-		below, err := filepath.Rel(dir, name)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(h, "%q %s\n", below, sum)
-		info, err := d.Info()
-		if err == nil {
-			files[filepath.ToSlash(below)] = fileState{info.Size(), info.ModTime(), sum}
-		}
-		return err
-	})
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		fmt.Fprintf(h, "%q %s\n", name, files[name].Sum)
+	}
 	for _, part := range p.Components {
 		fmt.Fprintf(h, "%+v\n", p.stages(part))
 	}
 	fmt.Fprintf(h, "%+v\n", p.Settings.Watch)
-	return hex.EncodeToString(h.Sum(nil)), files, err
+	return hex.EncodeToString(h.Sum(nil))
 }
 
-// fileSum is the SHA-256 of a file's content.
-func fileSum(name string) (string, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+// scratches are those of the project.
+func (p *Project) scratches(repo *git.Repo) scratch.Project {
+	return scratch.Project{Root: p.Root, Repo: repo, Keep: keepDir, Notes: p.keep("scratch")}
 }
 
 func (p *Project) keepBaseline(v *finding.Verification) error {
@@ -132,13 +98,13 @@ func (a *advance) ensureBaseline(ctx context.Context) (*finding.Verification, er
 
 // sameAs tells whether what was verified then is what is here now.
 func (a *advance) sameAs(ctx context.Context, v *finding.Verification) (bool, error) {
-	s, err := a.newScratch(ctx, a.repo, nil)
+	s, err := a.scratches(a.repo).New(ctx, nil)
 	if err != nil {
 		return false, err
 	}
-	defer s.drop()
-	key, _, err := a.contentKey(s.dir)
-	if err != nil || key != v.Key {
+	defer s.Drop()
+	files, err := s.Files()
+	if err != nil || a.contentKey(files) != v.Key {
 		return false, err
 	}
 	for tool, version := range a.tools(ctx) {

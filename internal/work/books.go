@@ -117,14 +117,14 @@ func (p *Project) shelve(ctx context.Context, s *shelf, b BookSetting) error {
 func (s *shelf) addFiles(fsys fs.FS, name, shown string) error {
 	info, err := fs.Stat(fsys, name)
 	if err != nil {
-		return &model.Fault{Doing: "reading compat books", File: path.Join(shown, name), Wrong: bareError(err)}
+		return &model.Fault{Doing: "reading compat books", File: path.Join(shown, name), Wrong: model.Reason(err)}
 	}
 	files := []string{name}
 	if info.IsDir() {
 		files = nil
 		entries, err := fs.ReadDir(fsys, name)
 		if err != nil {
-			return &model.Fault{Doing: "reading compat books", File: path.Join(shown, name), Wrong: bareError(err)}
+			return &model.Fault{Doing: "reading compat books", File: path.Join(shown, name), Wrong: model.Reason(err)}
 		}
 		for _, e := range entries {
 			if e.Type().IsRegular() && (path.Ext(e.Name()) == ".yaml" || path.Ext(e.Name()) == ".yml") {
@@ -135,7 +135,7 @@ func (s *shelf) addFiles(fsys fs.FS, name, shown string) error {
 	for _, file := range files {
 		src, err := fs.ReadFile(fsys, file)
 		if err != nil {
-			return &model.Fault{Doing: "reading compat books", File: path.Join(shown, file), Wrong: bareError(err)}
+			return &model.Fault{Doing: "reading compat books", File: path.Join(shown, file), Wrong: model.Reason(err)}
 		}
 		if err := s.add(path.Join(shown, file), src); err != nil {
 			return err

@@ -61,7 +61,7 @@ func bridges(fsys fs.FS) ([]bridge, error) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading the bridges", File: bridgesFile, Wrong: bareError(err)}
+		return nil, &model.Fault{Doing: "reading the bridges", File: bridgesFile, Wrong: model.Reason(err)}
 	}
 	list := &bridgeList{}
 	if err := yamldoc.Decode(bridgesFile, src, list); err != nil {

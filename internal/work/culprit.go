@@ -75,11 +75,11 @@ func (l *lab) known(k culprit.Known) {
 	}
 	text := "so far: "
 	if len(k.Guilty) > 0 {
-		text += few(l.names(k.Guilty)) + " and "
+		text += shortly(l.names(k.Guilty)) + " and "
 	}
-	text += "one of " + few(l.names(k.Among))
+	text += "one of " + shortly(l.names(k.Among))
 	if len(k.Among) == 1 {
-		text = "so far: " + few(append(l.names(k.Guilty), l.names(k.Among)...))
+		text = "so far: " + shortly(append(l.names(k.Guilty), l.names(k.Among)...))
 	}
 	l.now.tell(Event{Text: text, Done: true, Good: true})
 	l.now.tell(Event{Text: text}) // while the next trials run

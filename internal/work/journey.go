@@ -112,8 +112,7 @@ func (p *Project) hold(ctx context.Context) (release func(), err error) {
 // is whole, and removes its scratches. While another call is at work, they are that
 // one's.
 func (p *Project) recover(ctx context.Context) error {
-	scratches, _ := os.ReadDir(p.keep("scratch"))
-	if _, err := os.Lstat(p.gitNote()); err != nil && !p.journal().Unfinished() && len(scratches) == 0 {
+	if _, err := os.Lstat(p.gitNote()); err != nil && !p.journal().Unfinished() && !p.scratches(nil).Leftovers() {
 		return nil
 	}
 	release, err := disk.Hold(p.keep("lock"))
@@ -129,7 +128,7 @@ func (p *Project) recover(ctx context.Context) error {
 		p.tell(Event{Text: "an earlier call was interrupted " + mended, Done: true, Good: true, Always: true})
 	}
 	repo, err := p.openRepo(ctx)
-	p.dropLeftovers(repo)
+	p.scratches(repo).DropLeftovers()
 	return err
 }
 
@@ -141,7 +140,7 @@ func (p *Project) mend(ctx context.Context) (was string, err error) {
 		return "", err
 	}
 	if len(finished) > 0 {
-		was = "while it wrote files; they are written now: " + few(finished)
+		was = "while it wrote files; they are written now: " + shortly(finished)
 	}
 	if _, err := os.Lstat(p.gitNote()); errors.Is(err, fs.ErrNotExist) {
 		return was, nil

@@ -4,7 +4,6 @@ package work
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -19,6 +18,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
 	"bellwether/internal/core/route"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/gomod"
 	"bellwether/internal/ecosystem/npm"
@@ -95,7 +95,7 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 	}
 	p := &Project{Root: dir, opt: opt, clock: time.Now()}
 	if p.root, err = os.OpenRoot(dir); err != nil {
-		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: bareError(err)}
+		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: model.Reason(err)}
 	}
 	p.fsys = p.root.FS()
 	if err := p.recover(ctx); err != nil {
@@ -156,13 +156,8 @@ func (p *Project) ours(ctx context.Context, dirs []string) []string {
 	})
 }
 
-func bareError(err error) string {
-	var path *fs.PathError
-	if errors.As(err, &path) {
-		return path.Err.Error()
-	}
-	return err.Error()
-}
+// shortly names the first few of a list.
+func shortly(list []string) string { return spelling.Few(list, 3) }
 
 // keep is the path of a file that Bellwether keeps in the project.
 func (p *Project) keep(parts ...string) string {

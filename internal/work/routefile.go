@@ -173,14 +173,14 @@ func (p *Project) readRoute() (*routeFile, error) {
 // git's sight.
 func (p *Project) prepareKeep() error {
 	if err := os.MkdirAll(p.keep(), 0o755); err != nil {
-		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: bareError(err), Next: "make the project's folder writable"}
+		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: model.Reason(err), Next: "make the project's folder writable"}
 	}
 	ignore := p.keep(".gitignore")
 	if text, err := os.ReadFile(ignore); err == nil && string(text) != "*\n" {
 		return nil
 	}
 	if err := os.WriteFile(ignore, []byte("*\n!bridges.yaml\n"), 0o644); err != nil {
-		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: bareError(err), Next: "make the project's folder writable"}
+		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: model.Reason(err), Next: "make the project's folder writable"}
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/run"
+	"bellwether/internal/host/scratch"
 )
 
 const (
@@ -31,7 +32,7 @@ const (
 // stageRun is one stage of one component in a scratch.
 type stageRun struct {
 	*Project
-	scratch *scratch
+	scratch *scratch.Scratch
 	part    *Part
 	stage   model.Stage
 	label   string
@@ -44,7 +45,7 @@ type stageRun struct {
 // run runs the stage, unless one before it failed, or it is to be skipped.
 func (st *stageRun) run(ctx context.Context, blocked bool) (finding.Stage, error) {
 	stage := st.stage
-	st.dir = st.scratch.folder(stage)
+	st.dir = filepath.Join(st.scratch.Dir, filepath.FromSlash(stage.Dir))
 	st.env = slices.Concat([]string{"CI=true", "NO_COLOR=1", "FORCE_COLOR=0"}, st.opt.Env)
 	st.result = finding.Stage{Component: st.part.Dir, Name: stage.Name, Command: stage.Command, Optional: stage.Optional}
 	switch {
@@ -59,13 +60,26 @@ func (st *stageRun) run(ctx context.Context, blocked bool) (finding.Stage, error
 		return st.result, nil
 	}
 	if stage.Name == stageClean {
-		cleaned, err := st.clean(ctx, st.scratch, stage)
-		if cleaned.Component = st.part.Dir; err != nil || len(stage.Command) == 0 {
-			return cleaned, err
+		var err error
+		st.result.Removed, err = st.scratch.Remove(ctx, stage.Dir, stage.Remove)
+		if err != nil || len(stage.Command) == 0 {
+			return st.cleaned(), err
 		}
-		st.result.Removed = cleaned.Removed
 	}
 	return st.logged(ctx, "")
+}
+
+// cleaned is the result of a clean stage without a command: what git ignores is not
+// there from the start, and what the settings list is removed.
+func (st *stageRun) cleaned() finding.Stage {
+	st.result.Status, st.result.Why = finding.Passed, "a fresh copy"
+	if st.scratch.OfGit() {
+		st.result.Why = "a fresh checkout"
+	}
+	if len(st.result.Removed) > 0 {
+		st.result.Why += "; removed " + shortly(st.result.Removed)
+	}
+	return st.result
 }
 
 // hasTests tells whether a stage's failure may be that of tests, which can be
@@ -127,7 +141,7 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	if err := st.read(&result, logFile, begun); err != nil {
 		return result, err
 	}
-	if result.Touched, err = st.scratch.touched(st.stage.Refreshes); err != nil {
+	if result.Touched, err = st.scratch.Touched(st.stage.Refreshes); err != nil {
 		return result, err
 	}
 	st.tell(Event{Text: title, Done: true, Good: result.Status == finding.Passed, Note: stageNote(result)})
@@ -145,7 +159,7 @@ func (st *stageRun) execute(ctx context.Context, log *run.Log) (finding.Stage, e
 		return result, err
 	}
 	timeout := cmp.Or(stage.Timeout, stageTimeout)
-	end, err := run.Run(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log, Owner: st.scratch.name()})
+	end, err := run.Run(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log, Owner: st.scratch.Name()})
 	result.Exit, result.Duration = end.Exit, end.Duration
 	switch {
 	case err != nil:
@@ -178,7 +192,7 @@ func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time)
 		return fmt.Errorf("reading the log of a stage: %w", err)
 	}
 	defer log.Close()
-	r := finding.NewReader(finding.Source{Root: st.part.Name, Dir: st.part.Dir, Scratch: filepath.ToSlash(st.scratch.dir), Watch: st.Settings.watch})
+	r := finding.NewReader(finding.Source{Root: st.part.Name, Dir: st.part.Dir, Scratch: filepath.ToSlash(st.scratch.Dir), Watch: st.Settings.watch})
 	if err := r.Output(log); err != nil {
 		return fmt.Errorf("reading the log of a stage: %w", err)
 	}

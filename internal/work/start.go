@@ -92,7 +92,7 @@ func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.St
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	began := time.Now()
-	process, err := run.Start(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Log: io.MultiWriter(log, s.printed), Owner: st.scratch.name()})
+	process, err := run.Start(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Log: io.MultiWriter(log, s.printed), Owner: st.scratch.Name()})
 	if err != nil {
 		return result, err
 	}

@@ -68,7 +68,7 @@ func (l *lab) verified(ctx context.Context, what string, edits []model.FileEdit)
 	case !r.Resolved:
 		note = "cannot be tried, since something else fails"
 	case len(shown) > 0:
-		note = "fails: " + few(shown)
+		note = "fails: " + shortly(shown)
 	}
 	l.now.tell(Event{Text: label + ": " + what, Done: true, Good: len(shown) == 0, Note: note})
 	return r, l.keepTrials()

@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
+	"bellwether/internal/host/scratch"
 )
 
 // Verify builds and tests the project as it is, from clean, in a scratch
@@ -78,16 +79,17 @@ type verifying struct {
 // verify runs all stages of all components in a scratch. Files that stages wrote
 // anew, and that belong to the project, come back as edits.
 func (p *Project) verify(ctx context.Context, of verifying) (*finding.Verification, []model.FileEdit, error) {
-	s, err := p.newScratch(ctx, of.repo, of.edits)
+	s, err := p.scratches(of.repo).New(ctx, of.edits)
 	if err != nil {
 		return nil, nil, err
 	}
-	defer s.drop()
-	key, files, err := p.contentKey(s.dir)
+	defer s.Drop()
+	files, err := s.Files()
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := s.watch(ctx, files); err != nil {
+	key := p.contentKey(files)
+	if err := s.Watch(ctx, files); err != nil {
 		return nil, nil, err
 	}
 	v := &finding.Verification{Key: key, At: p.clock, Tools: p.tools(ctx)}
@@ -106,7 +108,7 @@ func (p *Project) verify(ctx context.Context, of verifying) (*finding.Verificati
 }
 
 // verifyPart runs the stages of a component.
-func (p *Project) verifyPart(ctx context.Context, of verifying, s *scratch, v *finding.Verification, part *Part) (refreshed []model.FileEdit, err error) {
+func (p *Project) verifyPart(ctx context.Context, of verifying, s *scratch.Scratch, v *finding.Verification, part *Part) (refreshed []model.FileEdit, err error) {
 	if len(of.edits) > 0 {
 		if part, err = part.after(overlay.With(p.fsys, of.edits)); err != nil {
 			return nil, err
@@ -140,7 +142,7 @@ func (p *Project) verifyPart(ctx context.Context, of verifying, s *scratch, v *f
 			v.Effect = append(v.Effect, effect...)
 		}
 		for _, folder := range stage.Refreshes {
-			edits, err := s.changed(p.Root, folder)
+			edits, err := s.Changed(p.Root, folder)
 			if err != nil {
 				return nil, fmt.Errorf("taking back what the stage %s wrote: %w", stage.Name, err)
 			}
@@ -152,12 +154,12 @@ func (p *Project) verifyPart(ctx context.Context, of verifying, s *scratch, v *f
 
 // installed are the versions of a component's requirements in the tree that the
 // fetch stage installed.
-func installed(s *scratch, part *Part) (all []finding.Effect, err error) {
+func installed(s *scratch.Scratch, part *Part) (all []finding.Effect, err error) {
 	eco, ok := part.eco.(ecosystem.Installer)
 	if !ok {
 		return nil, nil
 	}
-	versions, err := eco.Installed(os.DirFS(s.dir), part.Component)
+	versions, err := eco.Installed(os.DirFS(s.Dir), part.Component)
 	if err != nil {
 		return nil, fmt.Errorf("looking at what is installed: %w", err)
 	}

@@ -8,6 +8,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 )
 
@@ -81,7 +82,7 @@ func position(names []string, name string) int {
 func listed(names []string) string {
 	const shown = 3
 	if len(names) > shown+1 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:shown], ", "), len(names)-shown)
+		return spelling.Few(names, shown)
 	}
 	if len(names) == 1 {
 		return names[0]

@@ -1,4 +1,4 @@
-// Package spelling finds the word that was meant.
+// Package spelling finds the word that was meant, and lists words.
 package spelling
 
 import "strings"

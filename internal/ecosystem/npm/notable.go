@@ -7,6 +7,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/spelling"
 )
 
 // traits are what is worth a word where it changes, over all copies of a
@@ -126,7 +128,11 @@ func (s *resolver) notable() []string {
 				say(n, "%s comes %s", n.pkgName, change)
 			}
 		} else {
-			notes = append(notes, fmt.Sprintf("%d packages come %s: %s", len(moved), change, someNames(moved)))
+			var names []string
+			for _, n := range moved {
+				names = append(names, n.pkgName)
+			}
+			notes = append(notes, fmt.Sprintf("%d packages come %s: %s", len(moved), change, spelling.Few(names, 8)))
 		}
 	}
 	return notes
@@ -135,19 +141,6 @@ func (s *resolver) notable() []string {
 // manyMoved is up to how many packages from another source are told one by one. A
 // project that goes to another registry has all of them there.
 const manyMoved = 3
-
-// someNames are the names of packages, cut short.
-func someNames(nodes []*node) string {
-	const some = 8
-	var names []string
-	for _, n := range nodes[:min(len(nodes), some)] {
-		names = append(names, n.pkgName)
-	}
-	if more := len(nodes) - len(names); more > 0 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names, ", "), more)
-	}
-	return strings.Join(names, ", ")
-}
 
 // added are the texts of now that were not there.
 func added(was, now []string) []string {

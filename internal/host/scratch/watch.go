@@ -1,0 +1,171 @@
+package scratch
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"bellwether/internal/core/model"
+)
+
+// File is a file as it was when it was last looked at.
+type File struct {
+	size    int64
+	changed time.Time
+	Sum     string // SHA-256 of its content
+}
+
+// Files are the regular files of the scratch as they are, relative to the project.
+func (s *Scratch) Files() (map[string]File, error) {
+	files := map[string]File{}
+	err := filepath.WalkDir(s.Dir, func(name string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case d.Name() == ".git" && d.IsDir():
+			return fs.SkipDir
+		case d.Name() == ".git" || !d.Type().IsRegular():
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		sum, err := sumOf(name)
+		if err != nil {
+			return err
+		}
+		below, err := filepath.Rel(s.Dir, name)
+		files[filepath.ToSlash(below)] = File{info.Size(), info.ModTime(), sum}
+		return err
+	})
+	return files, err
+}
+
+// sumOf is the SHA-256 of a file's content.
+func sumOf(name string) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// Tracked are the files in the scratch that are under version control, relative
+// to the project.
+func (s *Scratch) Tracked(ctx context.Context) (map[string]bool, error) {
+	if s.from.Repo == nil {
+		return nil, nil
+	}
+	names, err := s.from.Repo.At(s.Dir).Tracked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tracked := map[string]bool{}
+	for _, name := range names {
+		tracked[name] = true
+	}
+	return tracked, nil
+}
+
+// Watch remembers how files are, so that Touched can tell what stages change: those
+// under version control, or without git all that were copied.
+func (s *Scratch) Watch(ctx context.Context, files map[string]File) error {
+	tracked, err := s.Tracked(ctx)
+	if err != nil {
+		return err
+	}
+	s.files = files
+	if s.from.Repo != nil {
+		maps.DeleteFunc(s.files, func(name string, _ File) bool { return !tracked[name] })
+	}
+	return nil
+}
+
+// Touched are the watched files that changed since it was last asked, but those that
+// are to be written anew. Only a file whose time or size changed is read.
+func (s *Scratch) Touched(refreshes []string) (names []string, err error) {
+	for _, name := range slices.Sorted(maps.Keys(s.files)) {
+		at := filepath.Join(s.Dir, filepath.FromSlash(name))
+		was := s.files[name]
+		now := File{}
+		info, err := os.Lstat(at)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			delete(s.files, name)
+		case err != nil:
+			return nil, err
+		case info.Size() == was.size && info.ModTime().Equal(was.changed):
+			continue
+		case info.Mode().IsRegular():
+			now = File{size: info.Size(), changed: info.ModTime()}
+			if now.Sum, err = sumOf(at); err != nil {
+				return nil, err
+			}
+			s.files[name] = now
+		}
+		if now.Sum != was.Sum && !slices.ContainsFunc(refreshes, func(r string) bool { return name == r || strings.HasPrefix(name, r+"/") }) {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
+// Changed are the files below a folder that are not in the scratch as they are
+// in the project at root.
+func (s *Scratch) Changed(root, folder string) ([]model.FileEdit, error) {
+	names := map[string]bool{}
+	for _, base := range []string{s.Dir, root} {
+		err := filepath.WalkDir(filepath.Join(base, filepath.FromSlash(folder)), func(name string, d fs.DirEntry, err error) error {
+			if err != nil || !d.Type().IsRegular() {
+				return err
+			}
+			below, err := filepath.Rel(base, name)
+			names[filepath.ToSlash(below)] = true
+			return err
+		})
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	read := func(base, name string) ([]byte, error) {
+		data, err := os.ReadFile(filepath.Join(base, filepath.FromSlash(name)))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, nil
+		}
+		if data == nil {
+			data = []byte{}
+		}
+		return data, err
+	}
+	var edits []model.FileEdit
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		before, err := read(root, name)
+		if err != nil {
+			return nil, err
+		}
+		after, err := read(s.Dir, name)
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Equal(before, after) || (before == nil) != (after == nil) {
+			edits = append(edits, model.FileEdit{File: name, Old: before, New: after})
+		}
+	}
+	return edits, nil
+}
