@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -47,20 +46,15 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 		}
 		var g errgroup.Group
 		g.SetLimit(askAtOnce)
-		var mu sync.Mutex
+		faults := make([]error, len(requirements))
 		for i, r := range requirements {
 			g.Go(func() error {
-				row, err := p.surveyRequirement(ctx, part, registry, r)
-				mu.Lock()
-				defer mu.Unlock()
-				c.Requirements[i] = row
-				if err != nil {
-					problems = append(problems, err)
-				}
+				c.Requirements[i], faults[i] = p.surveyRequirement(ctx, part, registry, r)
 				return nil
 			})
 		}
 		_ = g.Wait()
+		problems = append(problems, faults...)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -76,7 +70,7 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 	}
 	now, err := p.now()
 	if err != nil {
-		return s, errors.Join(append(problems, err)...)
+		return s, joined(append(problems, err))
 	}
 	p.surveyPins(ctx, now, s)
 	if s.Remarks, err = p.remarks(ctx, now); err != nil {
@@ -94,7 +88,19 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 			problems = append(problems, err)
 		}
 	}
-	return s, errors.Join(problems...)
+	return s, joined(problems)
+}
+
+// joined joins errors, those that say the same once.
+func joined(all []error) error {
+	said := map[string]bool{}
+	return errors.Join(slices.DeleteFunc(all, func(err error) bool {
+		again := err != nil && said[err.Error()]
+		if err != nil {
+			said[err.Error()] = true
+		}
+		return again
+	})...)
 }
 
 func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ecosystem.Registry, r model.Requirement) (model.SurveyRequirement, error) {

@@ -176,24 +176,22 @@ func (g *settings) readNetrc() (map[string]string, error) {
 	return logins, nil
 }
 
-// private tells whether a module is not to be asked for at proxies, and which
-// setting says so.
-func (g *settings) private(path string) (string, bool) { return g.matches("GONOPROXY", path) }
+// private tells whether a module is not to be asked for at proxies.
+func (g *settings) private(path string) bool { return g.matches("GONOPROXY", path) }
 
 // unchecked tells whether a module is not to be asked for at the checksum
 // database.
 func (g *settings) unchecked(path string) bool {
-	_, yes := g.matches("GONOSUMDB", path)
-	return yes
+	return g.matches("GONOSUMDB", path)
 }
 
 // matches looks a module up in a setting's patterns; GOPRIVATE stands in for
 // one that is not set.
-func (g *settings) matches(name, path string) (string, bool) {
+func (g *settings) matches(name, path string) bool {
 	if g.get(name) == "" {
 		name = "GOPRIVATE"
 	}
-	return name, module.MatchPrefixPatterns(g.get(name), path)
+	return module.MatchPrefixPatterns(g.get(name), path)
 }
 
 // cacheDir is the go command's module cache.

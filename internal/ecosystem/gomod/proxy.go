@@ -71,22 +71,23 @@ type document struct {
 	distil  func(io.Reader) ([]byte, error) // nil to take it as it is
 }
 
+// what names the module, with its version if the document is about one.
+func (d document) what() string {
+	if name, ok := strings.CutPrefix(d.file, "@v/"); ok && name != "list" {
+		return d.module + " " + strings.TrimSuffix(name, filepath.Ext(name))
+	}
+	return d.module
+}
+
 // nothing is kept for what a proxy does not have.
 var nothing = []byte("-")
 
 // ask gets a document from the first proxy that has it. The error is a
 // *missing if none does.
 func (r *registry) ask(ctx context.Context, d document) ([]byte, error) {
-	what := d.module
-	if name, ok := strings.CutPrefix(d.file, "@v/"); ok && name != "list" {
-		what += " " + strings.TrimSuffix(name, filepath.Ext(name))
-	}
-	if setting, yes := r.settings.private(d.module); yes {
-		return nil, &missing{what, fmt.Sprintf("is to be fetched from its repository, not from a proxy (%s); Bellwether asks proxies only", setting), fetch.ErrNotAsked}
-	}
-	escaped, err := module.EscapePath(d.module)
-	if err != nil {
-		return nil, &missing{what, "has no valid module path: " + err.Error(), nil}
+	what := d.what()
+	if r.settings.private(d.module) {
+		return r.fromOrigin(ctx, d)
 	}
 	var last error
 	for _, p := range r.settings.proxies {
@@ -94,15 +95,13 @@ func (r *registry) ask(ctx context.Context, d document) ([]byte, error) {
 		case "off":
 			return nil, &missing{what, "is not to be had: GOPROXY says off", fetch.ErrNotAsked}
 		case "direct":
-			if last == nil {
-				return nil, &missing{what, "is to be fetched from its repository (GOPROXY says direct); Bellwether asks proxies only", fetch.ErrNotAsked}
+			data, err := r.fromOrigin(ctx, d)
+			if last != nil && err != nil && ctx.Err() == nil {
+				err = fmt.Errorf("%w; and %s", last, err)
 			}
-			return nil, &missing{what, "is not known to the module proxy, and only its repository could have it (GOPROXY says direct)", last}
+			return data, err
 		}
-		data, err := r.askOne(ctx, p.url+"/"+escaped+"/"+d.file, d)
-		if err == nil && len(data) == len(nothing) && string(data) == string(nothing) {
-			err = &missing{what, "is not known to the module proxy", &fetch.Status{Path: d.module, Code: http.StatusNotFound}}
-		}
+		data, err := r.askProxy(ctx, p.url, d)
 		if err == nil {
 			return data, nil
 		}
@@ -118,6 +117,19 @@ func (r *registry) ask(ctx context.Context, d document) ([]byte, error) {
 		return nil, last
 	}
 	return nil, fmt.Errorf("asking for %s: %w", what, last)
+}
+
+// askProxy gets a document from one proxy. The error is a *missing if it has none.
+func (r *registry) askProxy(ctx context.Context, address string, d document) ([]byte, error) {
+	escaped, err := module.EscapePath(d.module)
+	if err != nil {
+		return nil, &missing{d.module, "has no valid module path: " + err.Error(), nil}
+	}
+	data, err := r.askOne(ctx, address+"/"+escaped+"/"+d.file, d)
+	if err == nil && len(data) == len(nothing) && string(data) == string(nothing) {
+		err = &missing{d.what(), "is not known to the module proxy", &fetch.Status{Path: d.module, Code: http.StatusNotFound}}
+	}
+	return data, err
 }
 
 func (r *registry) askOne(ctx context.Context, address string, d document) ([]byte, error) {

@@ -12,8 +12,8 @@ import (
 	"bellwether/internal/ecosystem"
 )
 
-// registry answers from the module proxies that GOPROXY names, after the
-// module cache on disk.
+// registry answers from the module proxies that GOPROXY names, or from the modules'
+// repositories where it or GOPRIVATE says so, after the module cache on disk.
 type registry struct {
 	settings  *settings
 	around    ecosystem.Surroundings
@@ -22,6 +22,8 @@ type registry struct {
 	mods      memo[version, *modInfo]
 	indexes   memo[version, *index]
 	histories memo[string, *history]
+	places    memo[string, place]  // by module path
+	origins   memo[place, *origin] // that modules are got from without a proxy
 
 	checking sync.Mutex
 	checked  map[version]string // hashes that the checksum database vouched for

@@ -30,6 +30,16 @@ func (c *Client) file(r Request) string {
 	return filepath.Join(c.cfg.CacheDir, name[:2], name[2:])
 }
 
+// Folder is where something else than documents is kept for what has a name: another
+// client's own form of it. It is "" where nothing is kept.
+func (c *Client) Folder(kind, name string) string {
+	if c.cfg.CacheDir == "" {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(redact(name)))
+	return filepath.Join(c.cfg.CacheDir, kind, hex.EncodeToString(sum[:]))
+}
+
 // load gives what is kept. Whatever is unreadable counts as not kept.
 func (c *Client) load(r Request) (entry, bool) {
 	var e entry

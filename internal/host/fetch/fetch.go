@@ -142,6 +142,9 @@ type Request struct {
 	Form string
 	// Forever says that the document never changes once it is there.
 	Forever bool
+	// Page says that the document is a web page, which otherwise is the answer of
+	// something that stands between.
+	Page bool
 	// Absent, if not nil, is given and kept for a while where the server says
 	// that there is no such document (404, 410), which is then no error.
 	Absent []byte
@@ -282,7 +285,7 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 		return r.Absent, nil
 	case resp.StatusCode != http.StatusOK:
 		return nil, &Status{req.URL.Host, req.URL.Path, resp.StatusCode}
-	case strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html"):
+	case !r.Page && strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html"):
 		return nil, &Unreachable{req.URL.Host, errors.New("the answer is a web page, not data")}
 	}
 	body := &watched{r: resp.Body, stall: c.cfg.Stall, timer: time.AfterFunc(c.cfg.Stall, cancel)}

@@ -45,6 +45,17 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 // full is how git says that a disk is.
 var full = regexp.MustCompile(`(?i)no space left on device|out of disk ?space`)
 
+// failure is the error of a git that failed.
+type failure struct {
+	command string
+	err     error
+	said    string
+}
+
+// Error names the command, and holds all that git said.
+func (f *failure) Error() string { return fmt.Sprintf("git %s: %v: %s", f.command, f.err, f.said) }
+func (f *failure) Unwrap() error { return f.err }
+
 // grace is how long a git may take to put its locks away after it was asked to end.
 const grace = 5 * time.Second
 
@@ -72,7 +83,7 @@ func (r *Repo) feed(ctx context.Context, paths []string, args ...string) (string
 		if full.MatchString(said) {
 			err = syscall.ENOSPC
 		}
-		return "", fmt.Errorf("git %s: %w: %s", args[0], err, said)
+		return "", &failure{args[0], err, said}
 	}
 	return out.String(), nil
 }
