@@ -69,19 +69,30 @@ func (Ecosystem) Packages(c *model.Component) []model.Package {
 }
 
 // Stages are to fetch, build, vet and test with the go command. A vendored
-// module has its vendor folder written anew in the fetch stage.
+// module has its vendor folder written anew in the fetch stage, and go.work.sum gets
+// there what the workspace as a whole needs.
 func (Ecosystem) Stages(c *model.Component) []model.Stage {
+	p := c.Detail.(*project)
 	fetch := model.Stage{Name: "fetch", Dir: c.Dir, Command: []string{"go", "mod", "download"}}
-	if c.Detail.(*project).vendored {
-		fetch.Command = []string{"go", "mod", "vendor"}
-		fetch.Refreshes = []string{path.Join(c.Dir, "vendor")}
+	if p.work != nil && p.work.sumFile != "" {
+		fetch.Refreshes = []string{p.work.sumFile}
 	}
-	return []model.Stage{
+	if p.vendored {
+		fetch.Command = []string{"go", "mod", "vendor"}
+		fetch.Refreshes = append(fetch.Refreshes, path.Join(c.Dir, "vendor"))
+	}
+	stages := []model.Stage{
 		fetch,
 		{Name: "build", Dir: c.Dir, Command: []string{"go", "build", "./..."}},
 		{Name: "vet", Dir: c.Dir, Command: []string{"go", "vet", "./..."}, Optional: true},
 		{Name: "test", Dir: c.Dir, Command: []string{"go", "test", "-count=1", "-json", "./..."}},
 	}
+	if p.apart {
+		for i := range stages {
+			stages[i].Env = []string{"GOWORK=off"} // or the go command refuses the folder
+		}
+	}
+	return stages
 }
 
 // Tools is the go command.

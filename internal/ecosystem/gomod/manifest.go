@@ -29,6 +29,7 @@ type project struct {
 	sum      *sums
 	vendored bool
 	work     *workspace // that uses the module; nil for none
+	apart    bool       // a workspace around the module does not use it
 
 	// What is found out while resolving holds for as long as the files do.
 	own     memo[string, *sources]
@@ -49,6 +50,9 @@ func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
 	}
 	if p.vendored {
 		c.Notes = append(c.Notes, path.Join(dir, "vendor")+" holds copies of the modules; the fetch stage writes it anew")
+	}
+	if p.work != nil {
+		c.Notes = append(c.Notes, p.work.notes(p.mod.Require)...)
 	}
 	if g := p.mod.Go; g != nil {
 		site := p.site(g.Syntax, g.Version)
@@ -104,7 +108,7 @@ func readProject(fsys fs.FS, dir string) (*project, error) {
 	if _, err := fs.Stat(fsys, path.Join(dir, "vendor/modules.txt")); err == nil {
 		p.vendored = true
 	}
-	if p.work, err = findWorkspace(fsys, dir); err != nil {
+	if p.work, p.apart, err = findWorkspace(fsys, dir); err != nil {
 		return nil, err
 	}
 	return p, nil

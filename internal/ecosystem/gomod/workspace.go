@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
 
 	"golang.org/x/mod/modfile"
 
@@ -17,26 +19,41 @@ type workspace struct {
 	mod     *modfile.WorkFile
 	src     []byte
 	members map[string]string // folders, by module path
+	sumFile string            // go.work.sum, "" if there is none
+}
+
+// notes tell of requirements which the workspace replaces: that counts where it is
+// built, and in no go.mod.
+func (w *workspace) notes(required []*modfile.Require) (notes []string) {
+	for _, r := range w.mod.Replace {
+		if slices.ContainsFunc(required, func(q *modfile.Require) bool {
+			return q.Mod.Path == r.Old.Path && (r.Old.Version == "" || r.Old.Version == q.Mod.Version)
+		}) {
+			by := strings.TrimSpace(r.New.Path + " " + r.New.Version)
+			notes = append(notes, fmt.Sprintf("%s:%d replaces %s by %s wherever the workspace is built", w.file, r.Syntax.Start.Line, r.Old.Path, by))
+		}
+	}
+	return notes
 }
 
 // findWorkspace reads the nearest go.work at or above dir; nil if there is
-// none, or if it does not use the module there.
-func findWorkspace(fsys fs.FS, dir string) (*workspace, error) {
+// none, or if it does not use the module there, which then is apart.
+func findWorkspace(fsys fs.FS, dir string) (w *workspace, apart bool, err error) {
 	for at := dir; ; at = path.Dir(at) {
 		w, err := readWorkspace(fsys, at)
 		if err == nil {
 			for _, member := range w.members {
 				if member == dir {
-					return w, nil
+					return w, false, nil
 				}
 			}
-			return nil, nil
+			return nil, true, nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
+			return nil, false, err
 		}
 		if at == "." {
-			return nil, nil
+			return nil, false, nil
 		}
 	}
 }
@@ -47,6 +64,9 @@ func readWorkspace(fsys fs.FS, dir string) (*workspace, error) {
 	w.src = src
 	if err != nil {
 		return nil, err
+	}
+	if _, err := fs.Stat(fsys, w.file+".sum"); err == nil {
+		w.sumFile = w.file + ".sum"
 	}
 	if w.mod, err = modfile.ParseWork(w.file, src, nil); err != nil {
 		return nil, syntaxFault(w.file, src, err)
