@@ -85,31 +85,56 @@ const mendPatience = 5 * time.Second
 // interrupted, keep is told what became of it, and the change stays noted until keep
 // has remembered that. The error of a git that is still at work says so.
 func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
-	info, err := os.Stat(r.Note)
+	data, err := os.ReadFile(r.Note)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	} else if err != nil {
-		return err
-	}
-	data, err := os.ReadFile(r.Note)
-	if err != nil {
 		return err
 	}
 	var c change
 	if err := json.Unmarshal(data, &c); err != nil {
 		return fmt.Errorf("reading %s: %w; remove it when git status is as it should be", r.Note, err)
 	}
-	locks, err := r.locks(ctx, info.ModTime())
+	if err := r.unlock(ctx, c); err != nil {
+		return err
+	}
+	head, err := r.Head(ctx)
 	if err != nil {
 		return err
 	}
-	if len(locks) > 0 || c.What == resetting {
-		if err := c.awaitEnd(ctx); err != nil {
-			return err
+	m := Mended{From: c.From, Done: head != c.From}
+	switch {
+	case c.What == committing && m.Done && r.made(ctx, c):
+		m.Commit = head
+	case c.What == resetting && !m.Done:
+		m.Back = true
+		if err := r.unreset(ctx, c.From, c.To); err != nil {
+			return fmt.Errorf("taking a git reset back that was killed: %w", err)
 		}
+	case c.What == resetting:
+		m.Back = head == c.To
+	}
+	if err := keep(m); err != nil {
+		return err
+	}
+	return os.Remove(r.Note)
+}
+
+// unlock removes the locks of the git that was making the change, once it has ended.
+func (r *Repo) unlock(ctx context.Context, c change) error {
+	noted, err := os.Stat(r.Note)
+	if err != nil {
+		return err
+	}
+	locks, err := r.locks(ctx, noted.ModTime())
+	if err != nil || len(locks) == 0 && c.What != resetting {
+		return err
+	}
+	if err := c.awaitEnd(ctx); err != nil {
+		return err
 	}
 	// It may have made others before it ended.
-	if locks, err = r.locks(ctx, info.ModTime()); err != nil {
+	if locks, err = r.locks(ctx, noted.ModTime()); err != nil {
 		return err
 	}
 	for _, lock := range locks {
@@ -117,23 +142,7 @@ func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
 			return fmt.Errorf("removing the lock of a git that was killed: %w", err)
 		}
 	}
-	head, err := r.Head(ctx)
-	if err != nil {
-		return err
-	}
-	m := Mended{From: c.From, Back: c.What == resetting, Done: head != c.From}
-	if c.What == committing && m.Done && r.made(ctx, c) {
-		m.Commit = head
-	}
-	if m.Back && !m.Done {
-		if err := r.unreset(ctx, c.From, c.To); err != nil {
-			return fmt.Errorf("taking a git reset back that was killed: %w", err)
-		}
-	}
-	if err := keep(m); err != nil {
-		return err
-	}
-	return os.Remove(r.Note)
+	return nil
 }
 
 // made tells whether HEAD is the commit that was being made, and not the person's.
