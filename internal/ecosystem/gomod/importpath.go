@@ -186,7 +186,7 @@ func (r *registry) origin(ctx context.Context, p place) (*origin, error) {
 			return nil, &missing{p.Root, "is to be got from its repository, which needs a cache to keep it in", fetch.ErrNotAsked}
 		}
 		remote, err := git.OpenRemote(ctx, dir, strings.TrimPrefix(p.Address, "git+"))
-		return &origin{root: p.Root, remote: remote}, err
+		return &origin{root: p.Root, remote: remote, client: r.around.Client}, err
 	})
 }
 
@@ -210,9 +210,6 @@ func (g *settings) allowsGit(root string) bool {
 // fromOrigin gives what a proxy would, from where the module itself is kept.
 func (r *registry) fromOrigin(ctx context.Context, d document) ([]byte, error) {
 	read := func() ([]byte, error) {
-		if r.around.Client.Offline() {
-			return nil, fetch.ErrNotCached
-		}
 		p, err := r.places.get(d.module, func() (place, error) { return r.place(ctx, d.module) })
 		if err != nil {
 			return nil, err

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/mod/semver"
 	modzip "golang.org/x/mod/zip"
 
+	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/git"
 )
 
@@ -31,6 +32,7 @@ import (
 type origin struct {
 	root   string // the module path that stands for the repository
 	remote *git.Remote
+	client *fetch.Client // keeps what the repository told
 
 	asking sync.Mutex
 	named  map[string]string // commits by the whole names of branches and tags
@@ -39,57 +41,70 @@ type origin struct {
 
 // document gives a file of the proxy protocol.
 func (o *origin) document(ctx context.Context, d document) ([]byte, error) {
-	data, err := o.file(ctx, d.module, d.file)
-	if err != nil || d.distil == nil {
-		return data, err
+	data, err := o.open(ctx, d.module, d.file)
+	if err != nil {
+		return nil, err
 	}
-	return d.distil(&bounded{r: bytes.NewReader(data), left: d.limit})
+	defer data.Close()
+	if d.distil == nil {
+		return io.ReadAll(&bounded{r: data, left: d.limit})
+	}
+	return d.distil(&bounded{r: data, left: d.limit})
 }
 
-func (o *origin) file(ctx context.Context, modulePath, file string) ([]byte, error) {
+func (o *origin) open(ctx context.Context, modulePath, file string) (io.ReadCloser, error) {
 	m := o.module(modulePath)
-	if file == "@latest" {
-		return m.latest(ctx)
-	}
-	if file == "@v/list" {
-		list, err := m.versions(ctx)
-		return []byte(strings.Join(list, "\n")), err
-	}
 	name := strings.TrimPrefix(file, "@v/")
 	kind := path.Ext(name)
 	query, err := module.UnescapeVersion(strings.TrimSuffix(name, kind))
 	if err != nil {
 		return nil, err
 	}
-	v := version{Path: modulePath, Version: query}
-	commit, err := m.commit(ctx, query)
-	if err != nil {
-		return nil, err
+	var commit string
+	if name != "list" && name != "@latest" {
+		if commit, err = m.commit(ctx, query); err != nil {
+			return nil, err
+		}
 	}
-	switch kind {
-	case ".info":
-		return m.info(ctx, query, commit)
-	case ".mod":
-		_, text, err := m.folder(ctx, commit)
-		return text, err
-	case ".zip":
-		return m.zip(ctx, v, commit)
+	var text []byte
+	switch {
+	case name == "list":
+		var list []string
+		list, err = m.versions(ctx)
+		text = []byte(strings.Join(list, "\n"))
+	case name == "@latest":
+		text, err = m.latest(ctx)
+	case kind == ".info":
+		text, err = m.info(ctx, query, commit)
+	case kind == ".mod":
+		_, text, err = m.folder(ctx, commit)
+	case kind == ".zip":
+		return m.zip(ctx, query, commit)
+	default:
+		err = fmt.Errorf("%s is no file of the module proxy protocol", file)
 	}
-	return nil, fmt.Errorf("%s is no file of the module proxy protocol", file)
+	return io.NopCloser(bytes.NewReader(text)), err
 }
 
 // refs are the branches and tags of the repository, asked for once.
 func (o *origin) refs(ctx context.Context) (map[string]string, error) {
 	o.asking.Lock()
 	defer o.asking.Unlock()
-	if o.named == nil {
+	if o.named != nil {
+		return o.named, nil
+	}
+	data, err := o.client.Recent("refs:"+o.remote.Address, "golang/refs/1", func() ([]byte, error) {
 		named, err := o.remote.Refs(ctx)
 		if err != nil {
 			return nil, err
 		}
-		o.named = named
+		return json.Marshal(named)
+	})
+	if err != nil {
+		return nil, err
 	}
-	return o.named, nil
+	err = json.Unmarshal(data, &o.named)
+	return o.named, err
 }
 
 // fetchAll brings all of the repository here, once.
@@ -98,6 +113,9 @@ func (o *origin) fetchAll(ctx context.Context) error {
 	defer o.asking.Unlock()
 	if o.whole {
 		return nil
+	}
+	if o.client.Offline() {
+		return fetch.ErrNotCached
 	}
 	err := o.remote.FetchAll(ctx)
 	o.whole = err == nil
@@ -203,6 +221,9 @@ func (m *inOrigin) commit(ctx context.Context, query string) (string, error) {
 		}
 		if here := m.remote.Commit(ctx, refs[ref]); here != "" {
 			return here, nil
+		}
+		if m.client.Offline() {
+			return "", fetch.ErrNotCached
 		}
 		return m.remote.Fetch(ctx, ref)
 	default:
@@ -312,16 +333,24 @@ func (m *inOrigin) folder(ctx context.Context, commit string) (folder string, te
 
 // zip is the module's archive. A module in a folder has the repository's licence if it
 // has none of its own.
-func (m *inOrigin) zip(ctx context.Context, v version, commit string) ([]byte, error) {
+func (m *inOrigin) zip(ctx context.Context, v, commit string) (_ io.ReadCloser, err error) {
 	folder, _, err := m.folder(ctx, commit)
 	if err != nil {
 		return nil, err
 	}
-	archive, err := m.remote.Archive(ctx, commit, folder)
+	archive, err := newPassing()
 	if err != nil {
 		return nil, err
 	}
-	packed, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	defer archive.Close()
+	if err := m.remote.Archive(ctx, commit, folder, archive, maxZip); err != nil {
+		return nil, err
+	}
+	size, err := archive.Seek(0, io.SeekEnd)
+	if err != nil {
+		return nil, err
+	}
+	packed, err := zip.NewReader(archive, size)
 	if err != nil {
 		return nil, err
 	}
@@ -341,12 +370,30 @@ func (m *inOrigin) zip(ctx context.Context, v version, commit string) ([]byte, e
 	if text, err := m.remote.File(ctx, commit, "LICENSE"); err == nil && !licensed {
 		files = append(files, textFile{"LICENSE", text})
 	}
-	var out bytes.Buffer
-	if err := modzip.Create(&out, v, files); err != nil {
-		return nil, fmt.Errorf("making the archive of %s %s: %w", v.Path, v.Version, err)
+	out, err := newPassing()
+	if err != nil {
+		return nil, err
 	}
-	return out.Bytes(), nil
+	err = modzip.Create(out, version{Path: m.path, Version: v}, files)
+	if err == nil {
+		_, err = out.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("making the archive of %s %s: %w", m.path, v, err), out.Close())
+	}
+	return out, nil
 }
+
+// passing is a file that is gone when it is closed.
+type passing struct{ *os.File }
+
+func newPassing() (passing, error) {
+	f, err := os.CreateTemp("", "bellwether-*.zip")
+	return passing{f}, err
+}
+
+// Close closes and removes the file.
+func (p passing) Close() error { return errors.Join(p.File.Close(), os.Remove(p.Name())) }
 
 // packedFile is a file of an archive by the name that it has in a module.
 type packedFile struct {

@@ -195,8 +195,7 @@ var ErrNotAsked = errors.New("no server is to be asked for it")
 // young enough. The errors are *Status, *Unreachable, ErrNotCached, and those of ctx.
 func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
 	kept, have := c.load(r)
-	young := !c.cfg.Refresh && time.Since(kept.Checked) < c.cfg.MaxAge
-	if have && (c.cfg.Offline || young || r.Forever && !kept.Absent) {
+	if have && (c.cfg.Offline || c.young(kept) || r.Forever && !kept.Absent) {
 		return kept.payload, nil
 	}
 	if c.cfg.Offline {
@@ -209,6 +208,10 @@ func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
 	return payload, nil
 }
 
+func (c *Client) young(kept entry) bool {
+	return !c.cfg.Refresh && time.Since(kept.Checked) < c.cfg.MaxAge
+}
+
 // Derive gives what compute gives, and keeps it for good: key names all that it
 // is computed from.
 func (c *Client) Derive(key, form string, compute func() ([]byte, error)) ([]byte, error) {
@@ -217,6 +220,24 @@ func (c *Client) Derive(key, form string, compute func() ([]byte, error)) ([]byt
 		return kept.payload, nil
 	}
 	payload, err := compute()
+	if err == nil {
+		c.save(r, entry{URL: key, Form: form, Checked: time.Now(), payload: payload})
+	}
+	return payload, err
+}
+
+// Recent gives what ask gives, and keeps it for as long as a document is young; key
+// names all that it depends on. Offline, it gives what is kept, or ErrNotCached.
+func (c *Client) Recent(key, form string, ask func() ([]byte, error)) ([]byte, error) {
+	r := Request{URL: key, Form: form}
+	kept, have := c.load(r)
+	if have && (c.cfg.Offline || c.young(kept)) {
+		return kept.payload, nil
+	}
+	if c.cfg.Offline {
+		return nil, ErrNotCached
+	}
+	payload, err := ask()
 	if err == nil {
 		c.save(r, entry{URL: key, Form: form, Checked: time.Now(), payload: payload})
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -162,15 +163,14 @@ func (r *Remote) File(ctx context.Context, commit, name string) ([]byte, error) 
 	return []byte(out), err
 }
 
-// Archive is a zip archive of a folder of a commit that is here, "" for all, with the
-// names that the files have in the repository.
-func (r *Remote) Archive(ctx context.Context, commit, folder string) ([]byte, error) {
+// Archive writes a zip archive of a folder of a commit that is here, "" for all, with
+// the names that the files have in the repository. It fails beyond a number of bytes.
+func (r *Remote) Archive(ctx context.Context, commit, folder string, to io.Writer, limit int64) error {
 	args := []string{"-c", "core.autocrlf=input", "-c", "core.eol=lf", "archive", "--format=zip", commit}
 	if folder != "" {
 		args = append(args, folder)
 	}
-	out, err := r.repo.run(ctx, args...)
-	return []byte(out), err
+	return r.repo.pipe(ctx, nil, &bounded{to, limit}, args...)
 }
 
 // Source gives the commit that a ref of a repository elsewhere stands for, and a
