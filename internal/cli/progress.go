@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -21,10 +22,20 @@ func (a *app) progress() func(work.Event) {
 	if f, ok := a.stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) && a.colour != "never" {
 		return moving(f)
 	}
-	return func(e work.Event) {
+	return oneByOne(func(e work.Event) {
 		if e.Done {
 			fmt.Fprintln(a.stderr, finished(e))
 		}
+	})
+}
+
+// oneByOne lets several goroutines tell at once.
+func oneByOne(report func(work.Event)) func(work.Event) {
+	var telling sync.Mutex
+	return func(e work.Event) {
+		telling.Lock()
+		defer telling.Unlock()
+		report(e)
 	}
 }
 
@@ -52,7 +63,7 @@ func finished(e work.Event) string {
 // the result tells how it ended.
 func moving(w io.Writer) func(work.Event) {
 	wipe := func() {}
-	return func(e work.Event) {
+	return oneByOne(func(e work.Event) {
 		wipe()
 		wipe = func() {}
 		if e.Done {
@@ -66,5 +77,5 @@ func moving(w io.Writer) func(work.Event) {
 			progressbar.OptionSetSpinnerChangeInterval(100*time.Millisecond), progressbar.OptionClearOnFinish())
 		_ = bar.Add(1) // starts it
 		wipe = func() { _ = bar.Finish() }
-	}
+	})
 }

@@ -30,7 +30,8 @@ type Settings struct {
 	MinAge   string          `yaml:"min-age"`
 	LeaveOut []string        `yaml:"leave-out"` // folders of components to leave alone
 	Stages   []StageSetting  `yaml:"stages"`
-	Pins     []pin.Row       `yaml:"pins"` // files of its own that state versions
+	AtOnce   int             `yaml:"at-once"` // how many components are verified at the same time
+	Pins     []pin.Row       `yaml:"pins"`    // files of its own that state versions
 	Books    []BookSetting   `yaml:"books"`
 	Together []FamilySetting `yaml:"together"`
 	Watch    []WatchSetting  `yaml:"watch"`
@@ -104,6 +105,9 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 		if (b.Path == "") == (b.URL == "") {
 			return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: "books: a book has either a path or a url"}
 		}
+	}
+	if s.AtOnce < 0 {
+		return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: fmt.Sprintf("at-once: %d is no number of components", s.AtOnce)}
 	}
 	for i := range s.Stages {
 		if err := s.Stages[i].check(); err != nil {

@@ -6,6 +6,8 @@ import (
 	"os"
 	"slices"
 
+	"golang.org/x/sync/errgroup"
+
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
@@ -76,9 +78,53 @@ type verifying struct {
 	only  map[string]bool
 }
 
-// verify runs all stages of all components in a scratch. Files that stages wrote
-// anew, and that belong to the project, come back as edits.
+// verify runs all stages of the components that matter. Files that stages wrote anew,
+// and that belong to the project, come back as edits.
 func (p *Project) verify(ctx context.Context, of verifying) (*finding.Verification, []model.FileEdit, error) {
+	var parts []*Part
+	for _, part := range p.Components {
+		if of.only == nil || of.only[part.Dir] {
+			parts = append(parts, part)
+		}
+	}
+	if p.Settings.AtOnce <= 1 || len(parts) <= 1 {
+		return p.verifyIn(ctx, of, parts)
+	}
+	// Each component has a scratch of its own, so that what one writes is not there
+	// for another by chance.
+	verified := make([]*finding.Verification, len(parts))
+	edits := make([][]model.FileEdit, len(parts))
+	group, each := errgroup.WithContext(ctx)
+	group.SetLimit(p.Settings.AtOnce)
+	for i, part := range parts {
+		group.Go(func() (err error) {
+			verified[i], edits[i], err = p.verifyIn(each, of, []*Part{part})
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, nil, err
+	}
+	whole := verified[0]
+	for _, v := range verified[1:] {
+		whole.Stages, whole.Effect = append(whole.Stages, v.Stages...), append(whole.Effect, v.Effect...)
+	}
+	return whole, lastOf(slices.Concat(edits...)), nil
+}
+
+// lastOf are edits with one for each file: several components may write the same, each
+// on what the one before it wrote.
+func lastOf(edits []model.FileEdit) (last []model.FileEdit) {
+	for i, e := range edits {
+		if !slices.ContainsFunc(edits[i+1:], func(o model.FileEdit) bool { return o.File == e.File }) {
+			last = append(last, e)
+		}
+	}
+	return last
+}
+
+// verifyIn verifies components one after the other in a scratch.
+func (p *Project) verifyIn(ctx context.Context, of verifying, parts []*Part) (*finding.Verification, []model.FileEdit, error) {
 	s, err := p.scratches(of.repo).New(ctx, of.edits)
 	if err != nil {
 		return nil, nil, err
@@ -94,17 +140,14 @@ func (p *Project) verify(ctx context.Context, of verifying) (*finding.Verificati
 	}
 	v := &finding.Verification{Key: key, At: p.clock, Tools: p.tools(ctx)}
 	var refreshed []model.FileEdit
-	for _, part := range p.Components {
-		if of.only != nil && !of.only[part.Dir] {
-			continue
-		}
+	for _, part := range parts {
 		edits, err := p.verifyPart(ctx, of, s, v, part)
 		if err != nil {
 			return nil, nil, err
 		}
 		refreshed = append(refreshed, edits...)
 	}
-	return v, refreshed, nil
+	return v, lastOf(refreshed), nil
 }
 
 // verifyPart runs the stages of a component.
