@@ -1,0 +1,112 @@
+package scratch
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/host/git"
+)
+
+// project is a small one, under version control or not.
+func project(t *testing.T, ofGit bool) (p Project, write func(name, text string)) {
+	root := t.TempDir()
+	t.Setenv("TMPDIR", t.TempDir())
+	write = func(name, text string) {
+		name = filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+	}
+	write(".gitignore", "dist/\n.keep/\n")
+	write("a b/source", "one")
+	write("gone", "one")
+	p = Project{Root: root, Keep: ".keep", Notes: filepath.Join(root, ".keep", "scratch")}
+	if ofGit {
+		repo, err := git.Init(t.Context(), root, "Crew", "crew@saltmarsh.example", "start")
+		require.NoError(t, err)
+		p.Repo = repo
+	}
+	return p, write
+}
+
+func TestScratch(t *testing.T) {
+	for _, ofGit := range []bool{true, false} {
+		p, write := project(t, ofGit)
+		write("a b/source", "changed, not committed")
+		write("new", "not known to git")
+		write("node_modules/x", "installed")
+		require.NoError(t, os.Remove(filepath.Join(p.Root, "gone")))
+		s, err := p.New(t.Context(), []model.FileEdit{{File: "edited/manifest", New: []byte("new")}})
+		require.NoError(t, err)
+		assert.Equal(t, ofGit, s.OfGit())
+		assert.True(t, p.Leftovers())
+		files, err := s.Files()
+		require.NoError(t, err)
+		for name, there := range map[string]bool{"a b/source": true, "new": true, "edited/manifest": true, "gone": false, ".keep/scratch": false} {
+			_, found := files[name]
+			assert.Equal(t, there, found, name)
+		}
+		text, err := os.ReadFile(filepath.Join(s.Dir, "a b", "source"))
+		require.NoError(t, err)
+		assert.Equal(t, "changed, not committed", string(text))
+		s.Drop()
+		assert.NoDirExists(t, s.Dir)
+		assert.False(t, p.Leftovers())
+	}
+}
+
+func TestTouched(t *testing.T) {
+	p, write := project(t, true)
+	write("new", "not known to git")
+	s, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	defer s.Drop()
+	files, err := s.Files()
+	require.NoError(t, err)
+	require.NoError(t, s.Watch(t.Context(), files))
+	for name, text := range map[string]string{"a b/source": "two", "gone": "one", "new": "two", "dist": "made"} {
+		require.NoError(t, os.WriteFile(filepath.Join(s.Dir, name), []byte(text), 0o644))
+	}
+	touched, err := s.Touched(nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a b/source"}, touched, "not what was written with the same bytes, nor what git does not know")
+	touched, err = s.Touched(nil)
+	require.NoError(t, err)
+	assert.Empty(t, touched, "it is told once")
+	require.NoError(t, os.Remove(filepath.Join(s.Dir, "a b", "source")))
+	touched, err = s.Touched([]string{"a b"})
+	require.NoError(t, err)
+	assert.Empty(t, touched, "it is to be written anew")
+	edits, err := s.Changed(p.Root, "a b")
+	require.NoError(t, err)
+	assert.Equal(t, []model.FileEdit{{File: "a b/source", Old: []byte("one")}}, edits)
+}
+
+func TestRemove(t *testing.T) {
+	p, _ := project(t, true)
+	s, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	defer s.Drop()
+	for _, name := range []string{"dist/x", "dist/deep/y", "a b/made"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(s.Dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(s.Dir, name), nil, 0o644))
+	}
+	removed, err := s.Remove(t.Context(), ".", []string{"dist", "a b", "gone", "nothing"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"dist", "a b"}, removed)
+	assert.NoDirExists(t, filepath.Join(s.Dir, "dist"))
+	assert.FileExists(t, filepath.Join(s.Dir, "a b", "source"), "it is under version control")
+	assert.FileExists(t, filepath.Join(s.Dir, "gone"))
+}
+
+// The note of a scratch that somebody else wrote leads nowhere.
+func TestForeignNote(t *testing.T) {
+	p, write := project(t, false)
+	write(".keep/scratch/bellwether-x", filepath.Join(p.Root, "a b"))
+	p.DropLeftovers()
+	assert.FileExists(t, filepath.Join(p.Root, "a b", "source"))
+}
