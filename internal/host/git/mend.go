@@ -210,24 +210,20 @@ func (r *Repo) locks(ctx context.Context, since time.Time) (locks []string, err 
 // unreset takes back what a reset from a commit to another had done to the working
 // tree and the index when it was killed. Files that somebody changed since stay.
 func (r *Repo) unreset(ctx context.Context, from, to string) error {
-	differing, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", from)
+	differing, err := r.unlike(ctx, from)
 	if err != nil {
 		return err
 	}
-	unlike := map[string]bool{} // that are not as they are to become, either
-	names, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", to)
+	unlike, err := r.unlike(ctx, to) // what they were to become
 	if err != nil {
 		return err
-	}
-	for _, name := range names {
-		unlike[name] = true
 	}
 	changes, err := r.Changes(ctx)
 	if err != nil {
 		return err
 	}
 	for _, c := range changes { // files that are only in to are none that git diff shows
-		differing = append(differing, c.Path)
+		differing[c.Path] = true
 		if c.Status == "??" {
 			unlike[c.Path] = true
 		}
@@ -238,7 +234,7 @@ func (r *Repo) unreset(ctx context.Context, from, to string) error {
 	}
 	var back, gone []string
 	for _, name := range paths {
-		if !slices.Contains(differing, name) || unlike[name] && !r.begunAs(ctx, to, name) {
+		if !differing[name] || unlike[name] && !r.begunAs(ctx, to, name) {
 			continue
 		}
 		if _, err := r.run(ctx, "cat-file", "-e", from+":"+name); err == nil {
@@ -261,6 +257,16 @@ func (r *Repo) unreset(ctx context.Context, from, to string) error {
 		_, err = r.feed(ctx, gone, "update-index", "-q", "--force-remove", "-z", "--stdin")
 	}
 	return err
+}
+
+// unlike are the paths that git knows which are not as they are in a commit.
+func (r *Repo) unlike(ctx context.Context, commit string) (map[string]bool, error) {
+	names, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", commit)
+	unlike := map[string]bool{}
+	for _, name := range names {
+		unlike[name] = true
+	}
+	return unlike, err
 }
 
 // begunAs tells whether a file is missing, or holds only the beginning of what it is
