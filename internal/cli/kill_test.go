@@ -40,9 +40,9 @@ func TestKilledWhileAdvancing(t *testing.T) {
 			_, _ = v.command("status").CombinedOutput() // removes the last scratch of the one before
 			v.layOut()
 		}
-		cmd, takes := v.command("advance"), 450 // milliseconds
+		step, cmd, takes := steps[i/2%(len(steps)-1)], v.command("advance"), 450 // milliseconds
 		if rng.IntN(4) == 0 {
-			cmd, takes = v.command("undo"), 60
+			step, cmd, takes = steps[len(steps)-1], v.command("undo"), 60
 		}
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 		require.NoError(t, cmd.Start())
@@ -54,14 +54,8 @@ func TestKilledWhileAdvancing(t *testing.T) {
 			case <-ended:
 			case <-time.After(time.Duration(rng.IntN(takes)) * time.Millisecond):
 			}
-		} else {
-			step := steps[i/2%(len(steps)-1)]
-			if takes < 450 {
-				step = steps[len(steps)-1]
-			}
-			if v.await(step.there, ended) {
-				when = step.name
-			}
+		} else if v.await(step.there, ended) {
+			when = step.name
 		}
 		if rng.IntN(2) == 0 {
 			_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)

@@ -54,36 +54,36 @@ func (o *origin) document(ctx context.Context, d document) ([]byte, error) {
 
 func (o *origin) open(ctx context.Context, modulePath, file string) (io.ReadCloser, error) {
 	m := o.module(modulePath)
+	text := func(text []byte, err error) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(text)), err
+	}
+	switch file {
+	case "@v/list":
+		list, err := m.versions(ctx)
+		return text([]byte(strings.Join(list, "\n")), err)
+	case "@latest":
+		return text(m.latest(ctx))
+	}
 	name := strings.TrimPrefix(file, "@v/")
 	kind := path.Ext(name)
 	query, err := module.UnescapeVersion(strings.TrimSuffix(name, kind))
 	if err != nil {
 		return nil, err
 	}
-	var commit string
-	if name != "list" && name != "@latest" {
-		if commit, err = m.commit(ctx, query); err != nil {
-			return nil, err
-		}
+	commit, err := m.commit(ctx, query)
+	if err != nil {
+		return nil, err
 	}
-	var text []byte
-	switch {
-	case name == "list":
-		var list []string
-		list, err = m.versions(ctx)
-		text = []byte(strings.Join(list, "\n"))
-	case name == "@latest":
-		text, err = m.latest(ctx)
-	case kind == ".info":
-		text, err = m.info(ctx, query, commit)
-	case kind == ".mod":
-		_, text, err = m.folder(ctx, commit)
-	case kind == ".zip":
+	switch kind {
+	case ".info":
+		return text(m.info(ctx, query, commit))
+	case ".mod":
+		_, mod, err := m.folder(ctx, commit)
+		return text(mod, err)
+	case ".zip":
 		return m.zip(ctx, query, commit)
-	default:
-		err = fmt.Errorf("%s is no file of the module proxy protocol", file)
 	}
-	return io.NopCloser(bytes.NewReader(text)), err
+	return nil, fmt.Errorf("%s is no file of the module proxy protocol", file)
 }
 
 // refs are the branches and tags of the repository, asked for once.

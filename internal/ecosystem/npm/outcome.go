@@ -34,10 +34,12 @@ func restated(d dependency, to string, anew bool) string {
 // arrive gives the manifests' new texts, with the requirements that they move.
 func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 	splices := map[*manifest][]model.Splice{}
-	write := func(m *manifest, site model.Site, text string) {
-		if !slices.ContainsFunc(splices[m], func(s model.Splice) bool { return s.Site == site }) { // asked for in several places
-			splices[m] = append(splices[m], model.Splice{Site: site, New: text})
+	write := func(m *manifest, site model.Site, text string) (first bool) {
+		if slices.ContainsFunc(splices[m], func(s model.Splice) bool { return s.Site == site }) {
+			return false // it is asked for in several places
 		}
+		splices[m] = append(splices[m], model.Splice{Site: site, New: text})
+		return true
 	}
 	var moves []model.Move
 	root := s.p.root
@@ -55,8 +57,9 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 					continue // what is asked for here has no effect
 				}
 				site := rule.Within(root.file, root.src)
-				write(root, site, restated(dependency{spec: readSpec(d.name, rule.String())}, w.rel.text, true))
-				s.notices = append(s.notices, fmt.Sprintf("%s:%d lays down which %s everybody gets, and moves with it", site.File, site.Line, d.name))
+				if write(root, site, restated(dependency{spec: readSpec(d.name, rule.String())}, w.rel.text, true)) {
+					s.notices = append(s.notices, fmt.Sprintf("%s:%d lays down which %s everybody gets, and moves with it", site.File, site.Line, d.name))
+				}
 			}
 			if rng != d.spec.text {
 				write(m, d.site, rng)

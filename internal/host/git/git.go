@@ -5,15 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
-	"syscall"
-	"time"
 )
 
 // Repo is a git working tree.
@@ -40,80 +36,6 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		return nil, ErrNone
 	}
 	return &Repo{Top: strings.TrimSuffix(top, "\n"), env: []string{quiet}}, nil
-}
-
-// full is how git says that a disk is.
-var full = regexp.MustCompile(`(?i)no space left on device|out of disk ?space`)
-
-// failure is the error of a git that failed.
-type failure struct {
-	command string
-	err     error
-	said    string
-}
-
-// Error names the command, and holds all that git said.
-func (f *failure) Error() string { return fmt.Sprintf("git %s: %v: %s", f.command, f.err, f.said) }
-func (f *failure) Unwrap() error { return f.err }
-
-// grace is how long a git may take to put its locks away after it was asked to end.
-const grace = 5 * time.Second
-
-// maxAnswer bounds what git may print where it is not written to a file, in bytes.
-const maxAnswer = 256 << 20
-
-func (r *Repo) run(ctx context.Context, args ...string) (string, error) {
-	return r.feed(ctx, nil, args...)
-}
-
-// feed runs git with paths on its standard input, each ended by a NUL.
-func (r *Repo) feed(ctx context.Context, paths []string, args ...string) (string, error) {
-	var in strings.Builder
-	for _, p := range paths {
-		in.WriteString(p + "\x00")
-	}
-	var out strings.Builder
-	err := r.pipe(ctx, strings.NewReader(in.String()), &bounded{&out, maxAnswer}, args...)
-	if f := (*failure)(nil); errors.As(err, &f) { // some of it git says there
-		f.said = strings.TrimSpace(f.said + "\n" + out.String())
-	}
-	if err != nil {
-		return "", err
-	}
-	return out.String(), nil
-}
-
-// pipe runs git between a reader and a writer.
-func (r *Repo) pipe(ctx context.Context, in io.Reader, out io.Writer, args ...string) error {
-	cmd := exec.CommandContext(ctx, "git", args...)
-	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
-	cmd.WaitDelay = grace
-	cmd.Dir = r.Top
-	cmd.Env = append(append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"), r.env...)
-	var problems strings.Builder
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &problems
-	err := cmd.Run()
-	if err == nil || ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if full.MatchString(problems.String()) {
-		err = syscall.ENOSPC
-	}
-	return &failure{args[0], err, strings.TrimSpace(problems.String())}
-}
-
-// bounded fails where more is written than may be.
-type bounded struct {
-	to   io.Writer
-	left int64 // bytes
-}
-
-// Write takes what still has room.
-func (b *bounded) Write(p []byte) (int, error) {
-	if b.left -= int64(len(p)); b.left < 0 {
-		return 0, errors.New("it is too large")
-	}
-	return b.to.Write(p)
 }
 
 // Head is the commit that is checked out; an error if there is none yet.
@@ -231,16 +153,13 @@ func (r *Repo) InProgress(ctx context.Context) (string, error) {
 
 // Ignored tells which of the paths, relative to dir, git is told to ignore.
 func (r *Repo) Ignored(ctx context.Context, dir string, paths []string) (map[string]bool, error) {
-	cmd := exec.CommandContext(ctx, "git", "check-ignore", "-z", "--stdin")
-	cmd.Dir = dir
-	cmd.Stdin = strings.NewReader(strings.Join(paths, "\x00") + "\x00")
-	out, err := cmd.Output()
+	out, err := r.At(dir).feed(ctx, paths, "check-ignore", "-z", "--stdin")
 	var exit *exec.ExitError
 	if err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) { // 1: none is
-		return nil, fmt.Errorf("git check-ignore: %w", err)
+		return nil, err
 	}
 	ignored := map[string]bool{}
-	for path := range strings.SplitSeq(string(out), "\x00") {
+	for path := range strings.SplitSeq(out, "\x00") {
 		ignored[path] = true
 	}
 	return ignored, nil
@@ -263,13 +182,13 @@ func (r *Repo) Switch(ctx context.Context, branch string) error {
 // remembered it.
 func (r *Repo) Commit(ctx context.Context, paths []string, message string, keep func(commit string) error) (commit string, err error) {
 	add := append([]string{"--literal-pathspecs", "add", "-A", "--"}, paths...)
-	make := append([]string{"--literal-pathspecs", "commit", "-q", "-m", message, "--"}, paths...)
+	record := append([]string{"--literal-pathspecs", "commit", "-q", "-m", message, "--"}, paths...)
 	says, _, _ := strings.Cut(message, "\n")
 	err = r.noted(ctx, change{What: committing, Says: says}, func(r *Repo) error {
 		if _, err := r.run(ctx, add...); err != nil {
 			return err
 		}
-		if _, err := r.run(ctx, make...); err != nil {
+		if _, err := r.run(ctx, record...); err != nil {
 			return err
 		}
 		if commit, err = r.Head(context.WithoutCancel(ctx)); err != nil || keep == nil {

@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,12 +34,13 @@ type Remote struct {
 // what was fetched and is made if need be.
 func OpenRemote(ctx context.Context, dir, address string) (*Remote, error) {
 	if strings.HasPrefix(address, "-") {
-		return nil, fmt.Errorf("%q is no address of a repository", address)
+		return nil, fmt.Errorf("%w: %q is no address", ErrSource, address)
 	}
-	r := &Remote{Address: address, repo: &Repo{Top: dir, env: []string{"GIT_ALLOW_PROTOCOL=" + transports}}}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
+	r := &Remote{Address: address, repo: &Repo{Top: dir}}
+	r.repo.env = append(r.patience(ctx), "GIT_ALLOW_PROTOCOL="+transports)
 	return r, r.alone(ctx, func() error {
 		attributes := filepath.Join(dir, "info", "attributes")
 		if _, err := os.Stat(attributes); err == nil {
@@ -51,11 +54,31 @@ func OpenRemote(ctx context.Context, dir, address string) (*Remote, error) {
 	})
 }
 
+// refsWithin is how long a repository may take to list its branches and tags.
+const refsWithin = 2 * time.Minute
+
+// patience is an environment in which git neither waits for ever nor for an answer by
+// hand, as far as the person has not set it otherwise (git(1), ssh_config(5)).
+func (r *Remote) patience(ctx context.Context) (env []string) {
+	unset := func(names ...string) bool {
+		return !slices.ContainsFunc(names, func(name string) bool { return os.Getenv(name) != "" })
+	}
+	if unset("GIT_HTTP_LOW_SPEED_LIMIT", "GIT_HTTP_LOW_SPEED_TIME") {
+		env = append(env, "GIT_HTTP_LOW_SPEED_LIMIT=1", "GIT_HTTP_LOW_SPEED_TIME=30")
+	}
+	if unset("GIT_SSH", "GIT_SSH_COMMAND") {
+		if own, err := r.repo.run(ctx, "config", "--get", "core.sshCommand"); err != nil || own == "" {
+			env = append(env, "GIT_SSH_COMMAND=ssh -o BatchMode=yes -o ConnectTimeout=30")
+		}
+	}
+	return env
+}
+
 // alone does something while no other call works in the folder.
 func (r *Remote) alone(ctx context.Context, do func() error) error {
 	lock := flock.New(filepath.Join(r.repo.Top, "in-use"))
 	if _, err := lock.TryLockContext(ctx, 20*time.Millisecond); err != nil {
-		return fmt.Errorf("waiting for what is kept of %s: %w", r.Address, err)
+		return fmt.Errorf("waiting for what is kept of %s: %w", login.ReplaceAllString(r.Address, "$1"), err)
 	}
 	defer func() { _ = lock.Unlock() }()
 	return do()
@@ -64,7 +87,9 @@ func (r *Remote) alone(ctx context.Context, do func() error) error {
 // Refs are the repository's branches and tags with their commits, by their whole
 // names, and HEAD.
 func (r *Remote) Refs(ctx context.Context) (map[string]string, error) {
-	out, err := r.repo.run(ctx, "ls-remote", "-q", "--", r.Address)
+	limited, cancel := context.WithTimeout(ctx, refsWithin)
+	defer cancel()
+	out, err := r.repo.run(limited, "ls-remote", "-q", "--", r.Address)
 	if err != nil {
 		return nil, r.unreadable(ctx, err)
 	}
@@ -78,8 +103,11 @@ func (r *Remote) Refs(ctx context.Context) (map[string]string, error) {
 	return refs, nil
 }
 
+// login is a user's name and password in an address.
+var login = regexp.MustCompile(`(\w://)[^/@\s]+@`)
+
 // unreadable is the error of a git that could not read the repository, with the first
-// line of what it said.
+// line of what it said, and without logins.
 func (r *Remote) unreadable(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -87,9 +115,11 @@ func (r *Remote) unreadable(ctx context.Context, err error) error {
 	said := err.Error()
 	if f := (*failure)(nil); errors.As(err, &f) && f.said != "" {
 		said = f.said
+	} else if errors.Is(err, context.DeadlineExceeded) {
+		said = "it does not answer"
 	}
 	said, _, _ = strings.Cut(said, "\n")
-	return fmt.Errorf("%w: %s: %s", ErrSource, r.Address, said)
+	return fmt.Errorf("%w: %s", ErrSource, login.ReplaceAllString(r.Address+": "+said, "$1"))
 }
 
 // Fetch brings a branch, tag or commit here, without what is before it, and gives its
