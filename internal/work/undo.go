@@ -35,7 +35,10 @@ func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
 		case l.Commit != "":
 			err = repo.Back(ctx, l.Commit, l.Before, forget)
 		default:
-			if err = p.restoreLeg(l); err == nil {
+			if err = p.restoreLeg(l); err == nil && repo != nil {
+				err = repo.Unstage(ctx, p.Root, l.Files) // by a commit that was refused or interrupted
+			}
+			if err == nil {
 				err = forget()
 			}
 		}

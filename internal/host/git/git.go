@@ -199,6 +199,20 @@ func (r *Repo) Commit(ctx context.Context, paths []string, message string, keep 
 	return commit, err
 }
 
+// Unstage takes what is staged of files, relative to dir, back to the last commit; the
+// files themselves stay.
+func (r *Repo) Unstage(ctx context.Context, dir string, files []string) error {
+	diff := append([]string{"--literal-pathspecs", "diff", "--cached", "--name-only", "-z", "--no-renames", "--"}, files...)
+	staged, err := r.At(dir).names(ctx, diff...)
+	if err != nil || len(staged) == 0 {
+		return err
+	}
+	return r.noted(ctx, change{What: unstaging}, func(r *Repo) error {
+		_, err := r.feed(ctx, staged, "--literal-pathspecs", "restore", "-q", "--staged", "--pathspec-from-file=-", "--pathspec-file-nul")
+		return err
+	})
+}
+
 // Back takes the branch and the working tree from one commit to an earlier
 // one, keeping local changes; it refuses if HEAD is no longer at from, or if files
 // that it would replace have local changes. It is noted until keep, which may be nil,

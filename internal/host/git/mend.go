@@ -31,6 +31,7 @@ type change struct {
 const (
 	committing = "commit"
 	switching  = "switch"
+	unstaging  = "restore"
 	resetting  = "reset"
 )
 
@@ -120,22 +121,24 @@ func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
 	return os.Remove(r.Note)
 }
 
-// unlock removes the locks of the git that was making the change, once it has ended.
+// unlock waits until the git that was making the change has ended, and removes the
+// locks that it left.
 func (r *Repo) unlock(ctx context.Context, c change) error {
 	noted, err := os.Stat(r.Note)
 	if err != nil {
 		return err
 	}
+	// It may live on without a lock just now: between two of them, or before the first.
+	known, err := c.awaitEnd(ctx)
+	if err != nil {
+		return err
+	}
 	locks, err := r.locks(ctx, noted.ModTime())
-	if err != nil || len(locks) == 0 && c.What != resetting {
+	if err != nil {
 		return err
 	}
-	if err := c.awaitEnd(ctx); err != nil {
-		return err
-	}
-	// It may have made others before it ended.
-	if locks, err = r.locks(ctx, noted.ModTime()); err != nil {
-		return err
+	if len(locks) > 0 && !known {
+		return fmt.Errorf("a git %s was interrupted, and left %s; remove it when no git is at work any more", c.What, strings.Join(locks, " and "))
 	}
 	for _, lock := range locks {
 		if err := os.Remove(lock); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -155,25 +158,24 @@ func (r *Repo) made(ctx context.Context, c change) bool {
 	return err == nil && strings.TrimSpace(says) == c.Says
 }
 
-// awaitEnd waits until the git that makes the change has ended.
-func (c *change) awaitEnd(ctx context.Context) error {
+// awaitEnd waits until the git that makes the change has ended. It is false where the
+// system does not show which processes there are.
+func (c *change) awaitEnd(ctx context.Context) (known bool, err error) {
 	for waited := time.Duration(0); ; waited += mendPatience / 100 {
 		found, known := marked.Find(c.Mark)
 		// What a hook left running, or git for its own upkeep, changes nothing here.
 		at := slices.IndexFunc(found, func(p marked.Process) bool {
 			return slices.ContainsFunc(p.Args, func(arg string) bool { return arg == c.What || arg == "add" && c.What == committing })
 		})
-		switch {
-		case !known:
-			return fmt.Errorf("a git %s was interrupted, and its lock is there; remove it when no git is at work any more", c.What)
-		case at < 0:
-			return nil
-		case waited >= mendPatience:
-			return fmt.Errorf("the git %s of an interrupted call is still at work (process %d); wait until it has ended, or end it", c.What, found[at].PID)
+		if at < 0 {
+			return known, nil
+		}
+		if waited >= mendPatience {
+			return true, fmt.Errorf("the git %s of an interrupted call is still at work (process %d); wait until it has ended, or end it", c.What, found[at].PID)
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return true, ctx.Err()
 		case <-time.After(mendPatience / 100):
 		}
 	}
