@@ -65,7 +65,7 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 	}
 	start := time.Now()
 	for _, tool := range [][]string{{"git", "--version"}, {"node", "--version"}, {"npm", "--version"}, {"go", "version"}} {
-		if _, err := run.Output(ctx, "", tool...); err != nil {
+		if _, err := run.Output(ctx, tool...); err != nil {
 			return fmt.Errorf("the demo needs git, Node.js, npm and Go: %w", err)
 		}
 	}
@@ -326,7 +326,11 @@ func (d *demoStory) end() error {
 	if err := d.out.Status(s); err != nil {
 		return err
 	}
-	log, err := run.Output(d.ctx, d.dir, "git", "log", "--oneline")
+	repo, err := git.Open(d.ctx, d.dir)
+	if err != nil {
+		return err
+	}
+	log, err := repo.Log(d.ctx)
 	fmt.Fprintf(d.stdout, "\n$ git log --oneline\n\n%s\n", log)
 	return err
 }

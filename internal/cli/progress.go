@@ -50,7 +50,10 @@ func urgent(report func(work.Event)) func(work.Event) {
 
 func finished(e work.Event) string {
 	mark := "ok    "
-	if !e.Good {
+	switch {
+	case e.Aside:
+		mark = "note  "
+	case !e.Good:
 		mark = "FAILED"
 	}
 	if e.Note == "" {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -36,7 +35,7 @@ func (p *Project) Advance(ctx context.Context, opt AdvanceOptions) (*finding.Leg
 		return nil, err
 	}
 	defer release()
-	file, err := p.readRoute()
+	file, err := p.readRoute(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +143,11 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	if err := a.writeJourney(a.journey); err != nil {
 		return nil, err
 	}
-	return result, a.finish(ctx, record, result, a.paths(ctx, moved.edits))
+	paths, err := a.paths(ctx, moved.edits)
+	if err != nil {
+		return nil, err
+	}
+	return result, a.finish(ctx, record, result, paths)
 }
 
 // repaired verifies a leg that the person has worked on.
@@ -300,29 +303,34 @@ func (f *FailedStage) Error() string {
 	return text + "\n  next: " + f.Next
 }
 
-// paths are the edits' files as the repository names them.
-func (a *advance) paths(ctx context.Context, edits []model.FileEdit) []string {
+// paths are the edits' files as the repository names them, but for those that it is told
+// to ignore.
+func (a *advance) paths(ctx context.Context, edits []model.FileEdit) ([]string, error) {
 	if a.repo == nil {
-		return nil
+		return nil, nil
 	}
-	top, err := filepath.EvalSymlinks(a.repo.Top)
-	if err != nil {
-		top = a.repo.Top
-	}
-	root, err := filepath.EvalSymlinks(a.Root)
-	if err != nil {
-		root = a.Root
-	}
-	var paths []string
+	var files []string
 	for _, e := range edits {
-		if below, err := filepath.Rel(top, filepath.Join(root, filepath.FromSlash(e.File))); err == nil {
-			paths = append(paths, filepath.ToSlash(below))
+		files = append(files, e.File)
+	}
+	paths, err := a.repo.Paths(a.Root, a.reals(files))
+	if err != nil {
+		return nil, err
+	}
+	ignored, err := a.repo.Ignored(ctx, a.repo.Top, paths)
+	return slices.DeleteFunc(paths, func(path string) bool { return ignored[path] }), err
+}
+
+// reals are the files that names lead to: a link in the project stands for one.
+func (p *Project) reals(names []string) []string {
+	reals := make([]string, len(names))
+	for i, name := range names {
+		reals[i] = name
+		if real, err := p.files.Real(name); err == nil {
+			reals[i] = real
 		}
 	}
-	if ignored, err := a.repo.Ignored(ctx, top, paths); err == nil {
-		paths = slices.DeleteFunc(paths, func(path string) bool { return ignored[path] })
-	}
-	return paths
+	return reals
 }
 
 // subjectLine is the first line of a leg's commit message.

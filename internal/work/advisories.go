@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -16,6 +15,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/within"
 )
 
 // advisories are vulnerability records by the packages that they are about.
@@ -24,12 +24,17 @@ type advisories map[model.Subject][]*advisory.Record
 // readAdvisories reads all records in a folder, one a file.
 func readAdvisories(dir string) (advisories, error) {
 	all := advisories{}
-	err := fs.WalkDir(os.DirFS(dir), ".", func(name string, d fs.DirEntry, err error) error {
+	files, err := within.Open(dir, nil)
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading advisories", File: filepath.ToSlash(dir), Wrong: model.Reason(err)}
+	}
+	defer files.Close()
+	err = fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || path.Ext(name) != ".json" {
 			return err
 		}
 		shown := filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(name)))
-		src, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
+		src, err := files.ReadFile(name)
 		if err != nil {
 			return err
 		}

@@ -7,10 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"os"
+	"path/filepath"
 	"slices"
-
-	"github.com/google/renameio/v2"
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/host/git"
@@ -33,7 +31,14 @@ func (p *Project) contentKey(files map[string]scratch.File) string {
 
 // scratches are those of the project.
 func (p *Project) scratches(repo *git.Repo) scratch.Project {
-	return scratch.Project{Root: p.Root, Repo: repo, Keep: keepDir, Notes: p.keep("scratch")}
+	return scratch.Project{Root: p.Root, Repo: repo, Keep: keepDir, Notes: filepath.Join(stateFolder(), "scratches", p.kept.Checkout())}
+}
+
+// drop removes a scratch; where that does not work, it is told.
+func (p *Project) drop(s *scratch.Scratch) {
+	if err := s.Drop(); err != nil {
+		p.aside(err.Error())
+	}
 }
 
 func (p *Project) keepBaseline(v *finding.Verification) error {
@@ -41,7 +46,7 @@ func (p *Project) keepBaseline(v *finding.Verification) error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(p.keep("baseline.json"), append(data, '\n'), 0o644)
+	return p.kept.Write("baseline.json", append(data, '\n'))
 }
 
 // keepResult keeps what came of a leg, for the search for a culprit and for reports.
@@ -50,15 +55,12 @@ func (p *Project) keepResult(id string, v *finding.Verification) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(p.keep("results"), 0o755); err != nil {
-		return err
-	}
-	return renameio.WriteFile(p.keep("results", id+".json"), append(data, '\n'), 0o644)
+	return p.kept.Write("results/"+id+".json", append(data, '\n'))
 }
 
 // baseline is the verification of the untouched project, nil if there is none.
 func (p *Project) baseline() *finding.Verification {
-	data, err := os.ReadFile(p.keep("baseline.json"))
+	data, err := p.kept.Read("baseline.json")
 	if err != nil {
 		return nil
 	}
@@ -102,7 +104,7 @@ func (a *advance) sameAs(ctx context.Context, v *finding.Verification) (bool, er
 	if err != nil {
 		return false, err
 	}
-	defer s.Drop()
+	defer a.drop(s)
 	files, err := s.Files()
 	if err != nil || a.contentKey(files) != v.Key {
 		return false, err

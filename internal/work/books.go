@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -21,6 +20,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/within"
 )
 
 // maxBook bounds a book that is read, in bytes.
@@ -63,7 +63,7 @@ func (p *Project) shelf(ctx context.Context) (*shelf, error) {
 		}
 	}
 	for _, name := range p.opt.Books {
-		if err := s.addFiles(os.DirFS(filepath.Dir(name)), filepath.Base(name), filepath.Dir(name)); err != nil {
+		if err := s.addOutside(name); err != nil {
 			return nil, err
 		}
 	}
@@ -110,6 +110,17 @@ func (p *Project) shelve(ctx context.Context, s *shelf, b BookSetting) error {
 		return &model.Fault{Doing: "reading compat books", File: SettingsFile, Wrong: fmt.Sprintf("the path %q leads out of the project", b.Path), Next: "name a folder outside with --books"}
 	}
 	return s.addFiles(p.fsys, path.Clean(b.Path), "")
+}
+
+// addOutside adds a file or a folder that the call names, wherever it lies.
+func (s *shelf) addOutside(name string) error {
+	dir := filepath.Dir(name)
+	files, err := within.Open(dir, nil)
+	if err != nil {
+		return &model.Fault{Doing: "reading compat books", File: name, Wrong: model.Reason(err)}
+	}
+	defer files.Close()
+	return s.addFiles(files, filepath.Base(name), dir)
 }
 
 // addFiles adds a file, or all YAML files of a folder; shown is put before their
@@ -330,7 +341,7 @@ func (p *Project) Books(ctx context.Context) (*model.BooksResult, error) {
 
 // CheckBook reads one book and tells all that is wrong with it.
 func CheckBook(ctx context.Context, name string) (*model.BookCheck, error) {
-	src, err := os.ReadFile(name)
+	src, err := within.Plain(name, maxBook)
 	if err != nil {
 		var missing *fs.PathError
 		if errors.As(err, &missing) {

@@ -6,12 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/google/renameio/v2"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/spelling"
@@ -103,7 +100,7 @@ func (j *journey) lastDone() string {
 
 func (p *Project) readTicks() (map[string]tick, error) {
 	ticks := map[string]tick{}
-	data, err := os.ReadFile(p.keep("ticks.json"))
+	data, err := p.keptFile("ticks.json")
 	if errors.Is(err, fs.ErrNotExist) {
 		return ticks, nil
 	}
@@ -123,7 +120,7 @@ func (p *Project) Tick(ctx context.Context, id string, pass bool, note string) (
 		return nil, err
 	}
 	defer release()
-	file, err := p.readRoute()
+	file, err := p.readRoute(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +154,7 @@ func (p *Project) Tick(ctx context.Context, id string, pass bool, note string) (
 	if err != nil {
 		return nil, err
 	}
-	if err := renameio.WriteFile(p.keep("ticks.json"), append(data, '\n'), 0o644); err != nil {
+	if err := p.kept.Write("ticks.json", append(data, '\n')); err != nil {
 		return nil, err
 	}
 	return p.status(file, j)

@@ -14,7 +14,7 @@ import (
 // to: of what is installed, of what the started program tells, and of runtimes
 // and tools as they run here.
 func (p *Project) differences(ctx context.Context, j *journey, v *finding.Verification) ([]finding.Difference, error) {
-	file, err := p.readRoute()
+	file, err := p.readRoute(ctx)
 	if err != nil || file == nil {
 		return nil, err
 	}

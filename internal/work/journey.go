@@ -3,19 +3,18 @@ package work
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
+	"path"
 	"slices"
 
-	"github.com/google/renameio/v2"
-
 	"bellwether/internal/core/model"
-	"bellwether/internal/host/disk"
 	"bellwether/internal/host/git"
+	"bellwether/internal/host/keep"
 )
 
 // journey is how far the project has come on its route.
@@ -41,11 +40,15 @@ type legRecord struct {
 	Commit string   `json:"commit,omitempty"` // its commit
 	Files  []string `json:"files"`            // that it wrote; their old bytes are kept
 	Fresh  []string `json:"fresh,omitempty"`  // those of Files that were not there before
+	Sums   []string `json:"sums,omitempty"`   // SHA-256 of the old bytes of Files, "" for those that are fresh
 }
+
+// before is where the old bytes of one of a leg's files are kept.
+func (l *legRecord) before(i int) string { return fmt.Sprintf("before/%s/%03d", l.ID, i) }
 
 func (p *Project) readJourney() (*journey, error) {
 	j := &journey{}
-	data, err := os.ReadFile(p.keep("journey.json"))
+	data, err := p.keptFile("journey.json")
 	if errors.Is(err, fs.ErrNotExist) {
 		return j, nil
 	}
@@ -63,7 +66,28 @@ func (p *Project) writeJourney(j *journey) error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(p.keep("journey.json"), append(data, '\n'), 0o644)
+	return p.kept.Write("journey.json", append(data, '\n'))
+}
+
+// keptFile gives a file that Bellwether keeps in the project; fs.ErrNotExist if there is
+// none, or none of ours.
+func (p *Project) keptFile(name string) ([]byte, error) {
+	data, err := p.kept.Read(name)
+	if !errors.Is(err, keep.ErrForeign) {
+		return data, err
+	}
+	if !p.kept.Owned() {
+		return nil, fs.ErrNotExist // that is told when the project is opened
+	}
+	return nil, foreign(name)
+}
+
+// foreign is the error of a file in a folder of ours that somebody else wrote.
+func foreign(name string) error {
+	return &model.Fault{
+		Doing: "reading what is kept", File: path.Join(keepDir, name), Wrong: keep.ErrForeign.Error(), Cause: keep.ErrForeign,
+		Next: "remove it, or if it is yours, say so with bellwether status --adopt",
+	}
 }
 
 func (j *journey) find(id string) *legRecord {
@@ -94,7 +118,7 @@ func (p *Project) hold(ctx context.Context) (release func(), err error) {
 	if err := p.prepareKeep(); err != nil {
 		return nil, err
 	}
-	if release, err = disk.Hold(p.keep("lock")); err != nil {
+	if release, err = p.kept.Hold(); err != nil {
 		return nil, err
 	}
 	mended, err := p.mend(ctx)
@@ -112,10 +136,16 @@ func (p *Project) hold(ctx context.Context) (release func(), err error) {
 // is whole, and removes its scratches. While another call is at work, they are that
 // one's.
 func (p *Project) recover(ctx context.Context) error {
-	if _, err := os.Lstat(p.gitNote()); err != nil && !p.journal().Unfinished() && !p.scratches(nil).Leftovers() {
+	if names := p.kept.Foreign(); len(names) > 0 {
+		p.aside(fmt.Sprintf("%s is not acted on: this machine did not write it for this checkout (%s); bellwether status --adopt makes it count, if it is yours", keepDir, shortly(names)))
+	}
+	if !p.kept.GitNote().Exists() && !p.journal().Unfinished() && !p.scratches(nil).Leftovers() {
 		return nil
 	}
-	release, err := disk.Hold(p.keep("lock"))
+	if !p.kept.Owned() {
+		return p.scratches(nil).DropLeftovers()
+	}
+	release, err := p.kept.Hold()
 	if err != nil {
 		return nil
 	}
@@ -127,22 +157,23 @@ func (p *Project) recover(ctx context.Context) error {
 	if mended != "" {
 		p.tell(Event{Text: "an earlier call was interrupted " + mended, Done: true, Good: true, Always: true})
 	}
-	repo, err := p.openRepo(ctx)
-	p.scratches(repo).DropLeftovers()
-	return err
+	return p.scratches(nil).DropLeftovers()
 }
 
 // mend finishes a set of writes that an interrupted call left half done, and puts right
 // what a git left that was killed with it. It tells what the call was at, "" for none.
 func (p *Project) mend(ctx context.Context) (was string, err error) {
 	finished, err := p.journal().Recover()
+	if errors.Is(err, keep.ErrForeign) {
+		err = foreign("journal")
+	}
 	if err != nil {
 		return "", err
 	}
 	if len(finished) > 0 {
 		was = "while it wrote files; they are written now: " + shortly(finished)
 	}
-	if _, err := os.Lstat(p.gitNote()); errors.Is(err, fs.ErrNotExist) {
+	if !p.kept.GitNote().Exists() {
 		return was, nil
 	}
 	repo, err := p.openRepo(ctx)
@@ -171,6 +202,9 @@ func (p *Project) mend(ctx context.Context) (was string, err error) {
 		}
 		return p.writeJourney(j)
 	})
+	if errors.Is(err, keep.ErrForeign) {
+		err = foreign("git.json")
+	}
 	return was, err
 }
 
@@ -187,9 +221,6 @@ func (p *Project) begin(ctx context.Context) (repo *git.Repo, release func(), er
 	return repo, release, nil
 }
 
-// gitNote is where a change to the repository is noted while git makes it.
-func (p *Project) gitNote() string { return p.keep("git.json") }
-
 // openRepo finds the repository that the project is in, nil for none.
 func (p *Project) openRepo(ctx context.Context) (*git.Repo, error) {
 	repo, err := git.Open(ctx, p.Root)
@@ -199,44 +230,56 @@ func (p *Project) openRepo(ctx context.Context) (*git.Repo, error) {
 	if err != nil {
 		return nil, err
 	}
-	repo.Note = p.gitNote()
+	repo.Note = p.kept.GitNote()
 	return repo, nil
 }
 
-func (p *Project) journal() *disk.Journal {
-	return &disk.Journal{Root: p.Root, Dir: p.keep("journal")}
-}
+func (p *Project) journal() *keep.Journal { return p.kept.Journal(p.files) }
 
 // keepOld keeps the old bytes of a leg's files for undo.
 func (p *Project) keepOld(l *legRecord, edits []model.FileEdit) error {
-	dir := p.keep("before", l.ID)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
-	}
 	for i, e := range edits {
 		l.Files = append(l.Files, e.File)
 		if e.Old == nil {
-			l.Fresh = append(l.Fresh, e.File)
+			l.Fresh, l.Sums = append(l.Fresh, e.File), append(l.Sums, "")
 			continue
 		}
-		if err := renameio.WriteFile(filepath.Join(dir, fmt.Sprintf("%03d", i)), e.Old, 0o644); err != nil {
+		l.Sums = append(l.Sums, sumOf(e.Old))
+		if err := p.kept.WriteText(l.before(i), e.Old); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+func sumOf(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// old gives the old bytes of one of a leg's files.
+func (p *Project) old(l *legRecord, i int) ([]byte, error) {
+	data, err := p.kept.ReadText(l.before(i))
+	if err == nil && (i >= len(l.Sums) || sumOf(data) != l.Sums[i]) {
+		err = foreign(l.before(i))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading what %s was before: %w", l.Files[i], err)
+	}
+	return data, nil
+}
+
 // unwritten tells whether a leg's files are still as they were before it.
 func (p *Project) unwritten(l *legRecord) bool {
 	for i, f := range l.Files {
-		now, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f)))
+		now, err := p.files.ReadFile(f)
 		if slices.Contains(l.Fresh, f) {
 			if err == nil {
 				return false
 			}
 			continue
 		}
-		before, berr := os.ReadFile(p.keep("before", l.ID, fmt.Sprintf("%03d", i)))
+		before, berr := p.old(l, i)
 		if err != nil || berr != nil || !bytes.Equal(now, before) {
 			return false
 		}
@@ -256,14 +299,14 @@ func (p *Project) restoreLeg(l *legRecord) error {
 // restoring are the edits that put the old bytes of a leg's files back.
 func (p *Project) restoring(l *legRecord) (edits []model.FileEdit, err error) {
 	for i, f := range l.Files {
-		now, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f)))
+		now, err := p.files.ReadFile(f)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
 		e := model.FileEdit{File: f, Old: now}
 		if !slices.Contains(l.Fresh, f) {
-			if e.New, err = os.ReadFile(p.keep("before", l.ID, fmt.Sprintf("%03d", i))); err != nil {
-				return nil, fmt.Errorf("reading what %s was before: %w", f, err)
+			if e.New, err = p.old(l, i); err != nil {
+				return nil, err
 			}
 		}
 		if e.Old != nil || e.New != nil {

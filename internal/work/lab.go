@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -66,7 +65,7 @@ func (s symptom) String() string {
 func (p *Project) newLab(ctx context.Context, repo *git.Repo, opt CulpritOptions) (*lab, error) {
 	l := &lab{now: p, opt: opt, repo: repo, kept: map[string]keptTrial{}, seen: map[string]int{}}
 	var err error
-	if l.file, err = p.readRoute(); err != nil {
+	if l.file, err = p.readRoute(ctx); err != nil {
 		return nil, err
 	}
 	if l.journey, err = p.readJourney(); err != nil {
@@ -99,7 +98,7 @@ func (p *Project) newLab(ctx context.Context, repo *git.Repo, opt CulpritOptions
 	if err := l.readSymptoms(); err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(p.keep("trials.json"))
+	data, err := p.kept.Read("trials.json")
 	if err == nil {
 		_ = json.Unmarshal(data, &l.kept) // one that cannot be read is made anew
 	}
@@ -136,7 +135,7 @@ func (p *Project) at(fsys fs.FS) (*Project, error) {
 // readSymptoms takes from the leg's verification what fails, and did not before.
 func (l *lab) readSymptoms() error {
 	fault := &model.Fault{Doing: "looking for a culprit", Wrong: "what the leg's verification found is not kept", Next: "run bellwether advance once more, which verifies the leg again", Found: true}
-	data, err := os.ReadFile(l.now.keep("results", l.leg.ID+".json"))
+	data, err := l.now.kept.Read("results/" + l.leg.ID + ".json")
 	if err != nil {
 		return fault
 	}

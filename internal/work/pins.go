@@ -78,7 +78,7 @@ func disagreements(pins []model.Pin, installed string) []string {
 		all = append(all, "stated are "+gathered(exact))
 	}
 	for _, b := range bounds {
-		outside := slices.DeleteFunc(slices.Clone(exact), func(q model.Pin) bool { return within(b, q.Range) })
+		outside := slices.DeleteFunc(slices.Clone(exact), func(q model.Pin) bool { return liesIn(b, q.Range) })
 		if len(outside) > 0 {
 			all = append(all, fmt.Sprintf("%s asks for %s, which is not %s", b.Site, asked(b), gathered(outside)))
 		}
@@ -145,9 +145,9 @@ func asked(b model.Pin) string {
 	return b.Range
 }
 
-// within tells whether an exact statement, whose missing numbers are as high as
+// liesIn tells whether an exact statement, whose missing numbers are as high as
 // can be, is in a range; what cannot be compared is.
-func within(b model.Pin, exact string) bool {
+func liesIn(b model.Pin, exact string) bool {
 	if b.AtLeast {
 		return version.CompareStated(exact, b.Range) >= 0
 	}

@@ -4,6 +4,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -24,14 +26,16 @@ import (
 	"bellwether/internal/ecosystem/npm"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/git"
+	"bellwether/internal/host/keep"
 	"bellwether/internal/host/run"
+	"bellwether/internal/host/within"
 )
 
 // ecosystems is the table of all that are built in.
 var ecosystems = []ecosystem.Ecosystem{npm.Ecosystem{}, gomod.Ecosystem{}}
 
 // keepDir is the folder in a project that Bellwether keeps its own files in.
-const keepDir = ".bellwether"
+const keepDir = keep.Dir
 
 // Options are what a call lays down, over the project's settings.
 type Options struct {
@@ -55,6 +59,8 @@ type Event struct {
 	Note string // how it ended, in a few words
 	// Always is that it is told even where progress is not.
 	Always bool
+	// Aside is that it is nothing that was done, but something to know.
+	Aside bool
 }
 
 // Project is a project that is being worked on.
@@ -63,8 +69,10 @@ type Project struct {
 	Settings   *Settings
 	Components []*Part
 	opt        Options
-	fsys       fs.FS
-	root       *os.Root
+	files      *within.Folder
+	kept       *keep.Keep
+	fsys       fs.FS // the files, or a state of them
+	passed     *remembered
 	clock      time.Time // when the call began
 	prober     *run.Prober
 	shelved    *shelf   // the compat books, once they are read
@@ -93,11 +101,14 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Project{Root: dir, opt: opt, clock: time.Now()}
-	if p.root, err = os.OpenRoot(dir); err != nil {
+	p := &Project{Root: dir, opt: opt, clock: time.Now(), passed: &remembered{}}
+	if p.files, err = within.Open(dir, p.passOver); err != nil {
 		return nil, &model.Fault{Doing: "opening the project", File: opt.Dir, Wrong: model.Reason(err)}
 	}
-	p.fsys = p.root.FS()
+	p.fsys, p.kept = p.files, keep.In(p.files, stateFolder())
+	if names := run.CalledByGit(); len(names) > 0 {
+		p.aside(fmt.Sprintf("a git is calling (it set %s): this is about the project in %s, whatever repository that git is at work on", strings.Join(names, ", "), dir))
+	}
 	if err := p.recover(ctx); err != nil {
 		return nil, err
 	}
@@ -124,6 +135,7 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 			p.Components = append(p.Components, &Part{Component: c, eco: eco})
 		}
 	}
+	p.dropAliases()
 	if len(p.Components) > 0 {
 		return p, p.checkStages()
 	}
@@ -146,10 +158,12 @@ func Open(ctx context.Context, opt Options) (*Project, error) {
 // told to ignore, since what is built there is nobody's to move.
 func (p *Project) ours(ctx context.Context, dirs []string) []string {
 	ignored := map[string]bool{}
-	if repo, err := git.Open(ctx, p.Root); err == nil {
-		if found, err := repo.Ignored(ctx, p.Root, dirs); err == nil {
-			ignored = found
-		}
+	repo, err := git.Open(ctx, p.Root)
+	if err == nil {
+		ignored, err = repo.Ignored(ctx, p.Root, dirs)
+	}
+	if err != nil && !errors.Is(err, git.ErrNone) {
+		p.aside("what git is told to ignore cannot be known, and nothing is left out for it: " + err.Error())
 	}
 	return slices.DeleteFunc(dirs, func(d string) bool {
 		return ignored[d] || slices.ContainsFunc(p.Settings.LeaveOut, func(out string) bool { return d == out || strings.HasPrefix(d, out+"/") })
@@ -159,10 +173,79 @@ func (p *Project) ours(ctx context.Context, dirs []string) []string {
 // shortly names the first few of a list.
 func shortly(list []string) string { return spelling.Few(list, 3) }
 
-// keep is the path of a file that Bellwether keeps in the project.
-func (p *Project) keep(parts ...string) string {
-	return filepath.Join(append([]string{p.Root, keepDir}, parts...)...)
+// dropAliases leaves out a component whose manifest is but a link to another one's.
+func (p *Project) dropAliases() {
+	byFile := map[string]*Part{}
+	p.Components = slices.DeleteFunc(p.Components, func(part *Part) bool {
+		real, err := p.files.Real(part.Manifest)
+		if err != nil {
+			return false
+		}
+		other := byFile[real]
+		if other != nil && real == part.Manifest {
+			*other, other = *part, nil // the other one was the link
+			return true
+		}
+		byFile[real] = part
+		return other != nil
+	})
 }
+
+// stateFolder is the person's folder for what programs keep between calls. Where the
+// home cannot be written, it is one of their own among temporary files.
+func stateFolder() string {
+	dir := filepath.Join(xdg.StateHome, "bellwether")
+	if os.MkdirAll(dir, 0o700) == nil {
+		return dir
+	}
+	return filepath.Join(os.TempDir(), fmt.Sprintf("bellwether-state-%d", os.Getuid()))
+}
+
+// remembered are sentences that were told once.
+type remembered struct {
+	mu   sync.Mutex
+	told []string
+}
+
+// once tells whether a sentence is new.
+func (r *remembered) once(text string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if slices.Contains(r.told, text) {
+		return false
+	}
+	r.told = append(r.told, text)
+	return true
+}
+
+func (r *remembered) count() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.told)
+}
+
+// maxPassed is how many places that were passed over are told one by one.
+const maxPassed = 10
+
+// passOver tells once what is passed over while the project is looked through.
+func (p *Project) passOver(name string, why error) {
+	text := fmt.Sprintf("%s is passed over: %s", name, why)
+	if p.passed.count() >= maxPassed {
+		text = "further places are passed over, too"
+	}
+	p.aside(text)
+}
+
+// aside tells something to know, once.
+func (p *Project) aside(text string) {
+	if p.passed.once(text) {
+		p.tell(Event{Text: text, Done: true, Always: true, Aside: true})
+	}
+}
+
+// Adopt makes what the project keeps count as this checkout's own, because a person
+// says so.
+func (p *Project) Adopt() ([]string, error) { return p.kept.Adopt() }
 
 // cacheFile is a place in the user's cache folder, "" if nothing is to be kept.
 func (p *Project) cacheFile(name string) string {

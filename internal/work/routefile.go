@@ -1,18 +1,18 @@
 package work
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"strings"
+	"regexp"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/yamldoc"
+	"bellwether/internal/host/keep"
 )
 
 // routeSchema names the form of the route file.
@@ -93,8 +93,6 @@ const routeHeading = `# The route to the destination, leg by leg. You may edit i
 # follows from the moves and is only for reading.
 `
 
-func (p *Project) routePath() string { return p.keep("route.yaml") }
-
 // writeRoute keeps a route for advance.
 func (p *Project) writeRoute(r *model.Route, previews []string) error {
 	f := routeFile{Schema: routeSchema, Destination: r.Destination, Preview: previews, Advisories: r.Advisories}
@@ -129,7 +127,7 @@ func (p *Project) writeRouteFile(f *routeFile) error {
 	if err := p.prepareKeep(); err != nil {
 		return err
 	}
-	return renameio.WriteFile(p.routePath(), append([]byte(routeHeading), text...), 0o644)
+	return p.kept.WriteText(routeName, append([]byte(routeHeading), text...))
 }
 
 func describeCarried(m model.Move) string {
@@ -142,16 +140,26 @@ func describeCarried(m model.Move) string {
 	return fmt.Sprintf("%s %s to %s", m.Name, m.From, m.To)
 }
 
-// readRoute reads the route that is kept; nil if there is none.
-func (p *Project) readRoute() (*routeFile, error) {
-	data, err := os.ReadFile(p.routePath())
-	if errors.Is(err, fs.ErrNotExist) {
+// routeName is the route's file among those that are kept.
+const routeName = "route.yaml"
+
+// legID is what a leg may be called: its name becomes that of folders.
+var legID = regexp.MustCompile(`^[\pL\pN@][\pL\pN@._+~-]{0,120}$`)
+
+// readRoute reads the route that is kept; nil if there is none. One that came with the
+// repository, and was not computed here, is refused.
+func (p *Project) readRoute(ctx context.Context) (*routeFile, error) {
+	data, err := p.kept.ReadText(routeName)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, keep.ErrForeign) {
 		return nil, nil
 	}
+	name := keepDir + "/" + routeName
 	if err != nil {
+		return nil, &model.Fault{Doing: "reading the route", File: name, Wrong: model.Reason(err), Next: "remove it, and compute the route again"}
+	}
+	if err := p.refuseTracked(ctx, name); err != nil {
 		return nil, err
 	}
-	name := keepDir + "/route.yaml"
 	f := &routeFile{}
 	if err := yamldoc.Decode(name, data, f); err != nil {
 		return nil, err
@@ -161,26 +169,37 @@ func (p *Project) readRoute() (*routeFile, error) {
 	}
 	seen := map[string]bool{}
 	for _, l := range f.Legs {
-		if l.ID == "" || seen[l.ID] || strings.ContainsAny(l.ID, "/\\ ") {
-			return nil, &model.Fault{Doing: "reading the route", File: name, Wrong: fmt.Sprintf("the leg id %q is empty, stands twice, or has a space or slash in it", l.ID)}
+		if seen[l.ID] || !legID.MatchString(l.ID) {
+			return nil, &model.Fault{Doing: "reading the route", File: name, Wrong: fmt.Sprintf("the leg id %q is empty, stands twice, or is no plain name", l.ID), Next: "give it a name of letters, digits, - and ."}
 		}
 		seen[l.ID] = true
 	}
 	return f, nil
 }
 
+// refuseTracked refuses to act on a file that is under version control: it came with
+// the repository.
+func (p *Project) refuseTracked(ctx context.Context, name string) error {
+	repo, err := p.openRepo(ctx)
+	if repo == nil || err != nil {
+		return err
+	}
+	held, err := repo.Holds(ctx, p.Root, []string{name})
+	if err != nil || len(held) == 0 {
+		return err
+	}
+	return &model.Fault{
+		Doing: "reading what is kept", File: name, Wrong: "it is under version control, so it may come from somebody else, and is not acted on",
+		Next: "git rm --cached " + name + ", after you have read it",
+	}
+}
+
 // prepareKeep makes the folder that Bellwether keeps its files in, out of
 // git's sight.
 func (p *Project) prepareKeep() error {
-	if err := os.MkdirAll(p.keep(), 0o755); err != nil {
-		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: model.Reason(err), Next: "make the project's folder writable"}
+	aside, err := p.kept.Prepare()
+	if aside != "" {
+		p.aside(aside)
 	}
-	ignore := p.keep(".gitignore")
-	if text, err := os.ReadFile(ignore); err == nil && string(text) != "*\n" {
-		return nil
-	}
-	if err := os.WriteFile(ignore, []byte("*\n!bridges.yaml\n"), 0o644); err != nil {
-		return &model.Fault{Doing: "preparing", File: keepDir, Wrong: model.Reason(err), Next: "make the project's folder writable"}
-	}
-	return nil
+	return err
 }

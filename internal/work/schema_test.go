@@ -2,6 +2,7 @@ package work
 
 import (
 	"os"
+	"path/filepath"
 	"regexp"
 	"testing"
 	"testing/fstest"
@@ -72,10 +73,10 @@ func TestWrittenRoute(t *testing.T) {
 	p, err := Open(t.Context(), Options{Dir: dir, NoCache: true})
 	require.NoError(t, err)
 	require.NoError(t, p.writeRoute(routeForTest(), []string{"left"}))
-	text, err := os.ReadFile(p.routePath())
+	text, err := os.ReadFile(filepath.Join(p.Root, keepDir, routeName))
 	require.NoError(t, err)
 	assert.NoError(t, validate(t, "route.json", text))
-	back, err := p.readRoute()
+	back, err := p.readRoute(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "2.0.0", back.Legs[0].Moves[0].To)
 	assert.Equal(t, []string{"deep 1.0.0 to 1.1.0", "new 1.0.0 comes in", "gone 1.0.0 goes away"}, back.Legs[0].Carried)

@@ -18,6 +18,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/run"
 	"bellwether/internal/host/scratch"
+	"bellwether/internal/host/within"
 )
 
 const (
@@ -46,7 +47,7 @@ type stageRun struct {
 func (st *stageRun) run(ctx context.Context, blocked bool) (finding.Stage, error) {
 	stage := st.stage
 	st.dir = filepath.Join(st.scratch.Dir, filepath.FromSlash(stage.Dir))
-	st.env = slices.Concat([]string{"CI=true", "NO_COLOR=1", "FORCE_COLOR=0"}, st.opt.Env)
+	st.env = slices.Concat([]string{"CI=true", "NO_COLOR=1", "FORCE_COLOR=0"}, st.scratch.Env(), st.opt.Env)
 	st.result = finding.Stage{Component: st.part.Dir, Name: stage.Name, Command: stage.Command, Optional: stage.Optional}
 	switch {
 	case blocked:
@@ -116,20 +117,19 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	}
 	st.tell(Event{Text: title})
 	name := strings.ReplaceAll(strings.Trim(st.part.Dir, "."), "/", "-") + "-" + st.stage.Name + suffix + ".log"
-	logFile := st.keep("logs", st.label, strings.TrimPrefix(name, "-"))
-	log, err := run.NewLog(logFile, logLimit)
+	logFile := path.Join("logs", st.label, strings.TrimPrefix(name, "-"))
+	file, err := st.kept.Create(logFile)
 	if err != nil {
 		return st.result, fmt.Errorf("writing the log of a stage: %w", err)
 	}
+	log := run.NewLog(file, logLimit)
 	begun := time.Now()
 	result, err := st.execute(ctx, log)
 	if cerr := log.Close(); err == nil {
 		err = cerr
 	}
 	result.Duration = result.Duration.Round(time.Millisecond)
-	if below, rerr := filepath.Rel(st.Root, logFile); rerr == nil {
-		result.Log = filepath.ToSlash(below)
-	}
+	result.Log = path.Join(keepDir, logFile)
 	switch {
 	case errors.Is(err, run.ErrMissing):
 		st.tell(Event{Text: title, Done: true, Note: "cannot run"})
@@ -187,7 +187,7 @@ func stageNote(s finding.Stage) string {
 // read takes tests and findings from the log and from files of results that the
 // stage wrote, and says of each which package it comes from.
 func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time) error {
-	log, err := os.Open(logFile)
+	log, err := st.kept.Open(logFile)
 	if err != nil {
 		return fmt.Errorf("reading the log of a stage: %w", err)
 	}
@@ -210,7 +210,14 @@ func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time)
 
 // readResults reads the files of results that the stage wrote.
 func (st *stageRun) readResults(r *finding.Reader, begun time.Time) error {
-	fsys := os.DirFS(st.dir)
+	if len(st.stage.Results) == 0 {
+		return nil
+	}
+	fsys, err := within.Open(st.dir, nil)
+	if err != nil {
+		return fmt.Errorf("looking for results: %w", err)
+	}
+	defer fsys.Close()
 	for _, pattern := range st.stage.Results {
 		names, err := doublestar.Glob(fsys, pattern, doublestar.WithFilesOnly())
 		if err != nil {
@@ -218,7 +225,7 @@ func (st *stageRun) readResults(r *finding.Reader, begun time.Time) error {
 		}
 		slices.Sort(names)
 		for _, name := range names[:min(len(names), maxResults)] {
-			f, err := os.Open(filepath.Join(st.dir, filepath.FromSlash(name)))
+			f, err := fsys.Open(name)
 			if err != nil {
 				return fmt.Errorf("reading results: %w", err)
 			}

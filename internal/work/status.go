@@ -8,8 +8,8 @@ import (
 )
 
 // Status tells where the project is on its route.
-func (p *Project) Status(context.Context) (*model.StatusResult, error) {
-	file, err := p.readRoute()
+func (p *Project) Status(ctx context.Context) (*model.StatusResult, error) {
+	file, err := p.readRoute(ctx)
 	if err != nil {
 		return nil, err
 	}

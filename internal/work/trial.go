@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"bellwether/internal/core/culprit"
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
@@ -152,5 +150,5 @@ func (l *lab) keepTrials() error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(l.now.keep("trials.json"), data, 0o644)
+	return l.now.kept.Write("trials.json", data)
 }

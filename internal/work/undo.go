@@ -36,7 +36,7 @@ func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
 			err = repo.Back(ctx, l.Commit, l.Before, forget)
 		default:
 			if err = p.restoreLeg(l); err == nil && repo != nil {
-				err = repo.Unstage(ctx, p.Root, l.Files) // by a commit that was refused or interrupted
+				err = repo.Unstage(ctx, p.Root, p.reals(l.Files)) // by a commit that was refused or interrupted
 			}
 			if err == nil {
 				err = forget()

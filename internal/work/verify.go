@@ -3,7 +3,6 @@ package work
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
@@ -15,6 +14,7 @@ import (
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 	"bellwether/internal/host/scratch"
+	"bellwether/internal/host/within"
 )
 
 // Verify builds and tests the project as it is, from clean, in a scratch
@@ -129,7 +129,7 @@ func (p *Project) verifyIn(ctx context.Context, of verifying, parts []*Part) (*f
 	if err != nil {
 		return nil, nil, err
 	}
-	defer s.Drop()
+	defer p.drop(s)
 	files, err := s.Files()
 	if err != nil {
 		return nil, nil, err
@@ -202,7 +202,12 @@ func installed(s *scratch.Scratch, part *Part) (all []finding.Effect, err error)
 	if !ok {
 		return nil, nil
 	}
-	versions, err := eco.Installed(os.DirFS(s.Dir), part.Component)
+	files, err := within.Open(s.Dir, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer files.Close()
+	versions, err := eco.Installed(files, part.Component)
 	if err != nil {
 		return nil, fmt.Errorf("looking at what is installed: %w", err)
 	}
@@ -220,7 +225,7 @@ func (p *Project) tools(ctx context.Context) map[string]string {
 			if _, known := tools[command[0]]; known {
 				continue
 			}
-			out, err := run.Output(ctx, "", command...)
+			out, err := run.Output(ctx, command...)
 			if err != nil {
 				out = "missing"
 			}

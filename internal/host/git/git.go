@@ -5,37 +5,130 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
-	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
+	"time"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/host/run"
 )
 
 // Repo is a git working tree.
 type Repo struct {
-	Top  string // its root folder
-	Note string // the file that remembers a change while it is made, "" for none
-	env  []string
+	Top    string // its root folder
+	Note   Note   // that remembers a change while it is made, nil for none
+	acting bool   // git changes the repository, as the person asked
+	outer  []setting
+	local  []setting // the repository's own, of those that run nothing
+	env    []string
 }
 
-// quiet lets looking at a person's working tree write nothing, not even what git
-// remembers of it.
-const quiet = "GIT_OPTIONAL_LOCKS=0"
+// Note is a place that remembers a change to a repository while git makes it.
+type Note interface {
+	// Read gives what was written last, and when; the error is fs.ErrNotExist if
+	// nothing is there.
+	Read() (data []byte, at time.Time, err error)
+	Write(data []byte) error
+	Remove() error
+}
 
-// ErrNone means that a folder is in no repository, or that git is missing.
+// ErrNone means that a folder is in no repository.
 var ErrNone = errors.New("not a git working tree")
 
-// Open finds the repository that dir is in.
+// Open finds the repository that dir is in. The error is ErrNone only where there is
+// none; a git that refuses the repository, or is missing, is an error of its own.
 func Open(ctx context.Context, dir string) (*Repo, error) {
-	if _, err := exec.LookPath("git"); err != nil {
-		return nil, ErrNone
-	}
-	top, err := (&Repo{Top: dir}).run(ctx, "rev-parse", "--show-toplevel")
+	top, err := discover(dir)
 	if err != nil {
-		return nil, ErrNone
+		return nil, err
 	}
-	return &Repo{Top: strings.TrimSuffix(top, "\n"), env: []string{quiet}}, nil
+	fault := &model.Fault{Doing: "looking at the repository", File: top}
+	if !run.Installed("git") {
+		fault.Wrong, fault.Next, fault.Cause = "there is a repository, but git is not installed, or not on the PATH", "install git", run.ErrMissing
+		return nil, fault
+	}
+	r := &Repo{Top: top}
+	err = r.readSettings(ctx)
+	said := ""
+	if err == nil {
+		said, err = r.run(ctx, "rev-parse", "--show-toplevel")
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if err != nil {
+		fault.Wrong, fault.Next, fault.Cause = "git refuses it: "+strings.ReplaceAll(said+err.Error(), "\n", "\n    "), "do what git says, or remove the .git there if it is none of a repository", err
+		return nil, fault
+	}
+	if real, err := filepath.EvalSymlinks(strings.TrimSuffix(said, "\n")); err != nil || real != top {
+		fault.Wrong = fmt.Sprintf("its configuration says that its files are elsewhere: %s (core.worktree)", strings.TrimSuffix(said, "\n"))
+		fault.Next = "git config --unset core.worktree, if that is not meant"
+		return nil, fault
+	}
+	return r, nil
+}
+
+// discover is the nearest folder, from dir upwards on the same disk, with a .git in it.
+func discover(dir string) (string, error) {
+	at, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	if at, err = filepath.EvalSymlinks(at); err != nil {
+		return "", err
+	}
+	disk := diskOf(at)
+	for {
+		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
+			return at, nil
+		} else if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, syscall.ENOTDIR) {
+			return "", err
+		}
+		above := filepath.Dir(at)
+		if above == at || diskOf(above) != disk {
+			return "", ErrNone
+		}
+		at = above
+	}
+}
+
+// Acting is the repository for what changes it as the person asked: its hooks and
+// filters run, as they do with git by hand.
+func (r *Repo) Acting() *Repo {
+	acting := *r
+	acting.acting = true
+	return &acting
+}
+
+// below is how the repository calls a folder in it: slash-separated, "." for its root.
+func (r *Repo) below(dir string) (string, error) {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return "", err
+	}
+	rel, err := filepath.Rel(r.Top, real)
+	if err == nil && !filepath.IsLocal(rel) {
+		err = fmt.Errorf("%s is not in the repository at %s", dir, r.Top)
+	}
+	return filepath.ToSlash(rel), err
+}
+
+// Paths are files of a folder as the repository calls them.
+func (r *Repo) Paths(dir string, files []string) ([]string, error) {
+	below, err := r.below(dir)
+	if err != nil {
+		return nil, err
+	}
+	paths := make([]string, len(files))
+	for i, f := range files {
+		paths[i] = path.Join(below, f)
+	}
+	return paths, nil
 }
 
 // Head is the commit that is checked out; an error if there is none yet.
@@ -54,6 +147,11 @@ func (r *Repo) Parent(ctx context.Context) (string, error) {
 		return fields[1], nil
 	}
 	return "", nil
+}
+
+// Log lists the commits up to the one that is checked out, a line each, newest first.
+func (r *Repo) Log(ctx context.Context) (string, error) {
+	return r.run(ctx, "log", "--no-show-signature", "--oneline")
 }
 
 // Branch is the branch that is checked out, "" for a detached HEAD.
@@ -75,7 +173,7 @@ type Change struct {
 // Changes are all paths that differ from the last commit, untracked ones
 // included, ignored ones not.
 func (r *Repo) Changes(ctx context.Context) ([]Change, error) {
-	out, err := r.run(ctx, "status", "--porcelain=v1", "-z", "--untracked-files=all", "--no-renames")
+	out, err := r.run(ctx, "status", "--porcelain=v1", "-z", "--untracked-files=all", "--no-renames", "--ignore-submodules=dirty")
 	if err != nil {
 		return nil, err
 	}
@@ -92,13 +190,41 @@ func (r *Repo) Changes(ctx context.Context) ([]Change, error) {
 	return changes, nil
 }
 
-// At is a folder in a scratch checkout. What git remembers of the state of its files
-// it may write down there.
-func (r *Repo) At(dir string) *Repo { return &Repo{Top: dir} }
+// Tracked are the files under version control below a folder of the repository,
+// relative to it.
+func (r *Repo) Tracked(ctx context.Context, below string) ([]string, error) {
+	names, err := r.names(ctx, "--literal-pathspecs", "ls-files", "-z", "--", below)
+	if below == "." {
+		return names, err
+	}
+	for i := range names {
+		names[i] = strings.TrimPrefix(names[i], below+"/")
+	}
+	return names, err
+}
 
-// Tracked are the files under version control below the folder, relative to it.
-func (r *Repo) Tracked(ctx context.Context) ([]string, error) {
-	return r.names(ctx, "ls-files", "-z")
+// Holds tells which files of a folder are under version control.
+func (r *Repo) Holds(ctx context.Context, dir string, files []string) ([]string, error) {
+	paths, err := r.Paths(dir, files)
+	if err != nil {
+		return nil, err
+	}
+	held, err := r.names(ctx, append([]string{"--literal-pathspecs", "ls-files", "-z", "--"}, paths...)...)
+	var found []string
+	for i, p := range paths {
+		if slices.Contains(held, p) {
+			found = append(found, files[i])
+		}
+	}
+	return found, err
+}
+
+// Present are the files of the repository as they lie in the working tree: those under
+// version control, and those that git does not know and is not told to ignore.
+func (r *Repo) Present(ctx context.Context) ([]string, error) {
+	names, err := r.names(ctx, "ls-files", "-z", "--cached", "--others", "--exclude-standard")
+	slices.Sort(names)
+	return slices.Compact(names), err
 }
 
 // names runs a git command that prints paths, each ended by a NUL.
@@ -108,6 +234,11 @@ func (r *Repo) names(ctx context.Context, args ...string) ([]string, error) {
 		return nil, err
 	}
 	return strings.Split(strings.TrimSuffix(out, "\x00"), "\x00"), nil
+}
+
+// differing are the paths that differ as git diff tells; nothing but git is run for it.
+func (r *Repo) differing(ctx context.Context, args ...string) ([]string, error) {
+	return r.names(ctx, append([]string{"--literal-pathspecs", "diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--no-textconv", "--ignore-submodules=dirty"}, args...)...)
 }
 
 // gitlink is the mode of a submodule in the index.
@@ -153,14 +284,23 @@ func (r *Repo) InProgress(ctx context.Context) (string, error) {
 
 // Ignored tells which of the paths, relative to dir, git is told to ignore.
 func (r *Repo) Ignored(ctx context.Context, dir string, paths []string) (map[string]bool, error) {
-	out, err := r.At(dir).feed(ctx, paths, "check-ignore", "-z", "--stdin")
-	var exit *exec.ExitError
-	if err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) { // 1: none is
+	names, err := r.Paths(dir, paths)
+	if err != nil {
 		return nil, err
 	}
+	// One that stands for the root itself is none that can be ignored.
+	asked := slices.DeleteFunc(slices.Clone(names), func(name string) bool { return name == "." })
+	if len(asked) == 0 {
+		return nil, nil
+	}
+	out, err := r.feed(ctx, asked, "check-ignore", "-z", "--stdin")
+	if status, ended := run.ExitStatus(err); err != nil && (!ended || status != 1) { // 1: none is
+		return nil, err
+	}
+	told := strings.Split(out, "\x00")
 	ignored := map[string]bool{}
-	for path := range strings.SplitSeq(out, "\x00") {
-		ignored[path] = true
+	for i, name := range names {
+		ignored[paths[i]] = slices.Contains(told, name)
 	}
 	return ignored, nil
 }
@@ -202,8 +342,11 @@ func (r *Repo) Commit(ctx context.Context, paths []string, message string, keep 
 // Unstage takes what is staged of files, relative to dir, back to the last commit; the
 // files themselves stay.
 func (r *Repo) Unstage(ctx context.Context, dir string, files []string) error {
-	diff := append([]string{"--literal-pathspecs", "diff", "--cached", "--name-only", "-z", "--no-renames", "--"}, files...)
-	staged, err := r.At(dir).names(ctx, diff...)
+	paths, err := r.Paths(dir, files)
+	if err != nil {
+		return err
+	}
+	staged, err := r.differing(ctx, append([]string{"--cached", "--"}, paths...)...)
 	if err != nil || len(staged) == 0 {
 		return err
 	}
@@ -225,9 +368,7 @@ func (r *Repo) Back(ctx context.Context, from, to string, keep func() error) err
 	if head != from {
 		return fmt.Errorf("the newest commit is %.10s, not the leg's %.10s; take your own commits back first", head, from)
 	}
-	// A file that was written anew with the same bytes counts as changed until then.
-	_, _ = r.run(ctx, "update-index", "-q", "--refresh")
-	paths, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", from, to)
+	paths, err := r.differing(ctx, from, to, "--")
 	if err != nil {
 		return err
 	}
@@ -241,6 +382,8 @@ func (r *Repo) Back(ctx context.Context, from, to string, keep func() error) err
 		}
 	}
 	return r.noted(ctx, change{What: resetting, To: to}, func(r *Repo) error {
+		// A file that was written anew with the same bytes counts as changed until then.
+		_, _ = r.run(ctx, "update-index", "-q", "--refresh")
 		if _, err := r.run(ctx, "reset", "-q", "--keep", to); err != nil || keep == nil {
 			return err
 		}
@@ -251,7 +394,11 @@ func (r *Repo) Back(ctx context.Context, from, to string, keep func() error) err
 // Init makes a repository with one commit of everything in dir, by an author
 // whom only this repository knows.
 func Init(ctx context.Context, dir, author, email, message string) (*Repo, error) {
-	r := &Repo{Top: dir}
+	dir, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return nil, err
+	}
+	r := &Repo{Top: dir, acting: true}
 	if _, err := r.run(ctx, "init", "-q", "-b", "main"); err != nil {
 		return nil, err
 	}
@@ -263,6 +410,8 @@ func Init(ctx context.Context, dir, author, email, message string) (*Repo, error
 	if _, err := r.run(ctx, "add", "-A"); err != nil {
 		return nil, err
 	}
-	_, err := r.run(ctx, "commit", "-q", "-m", message)
-	return r, err
+	if _, err := r.run(ctx, "commit", "-q", "-m", message); err != nil {
+		return nil, err
+	}
+	return Open(ctx, dir)
 }

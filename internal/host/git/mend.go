@@ -13,9 +13,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"bellwether/internal/host/marked"
+	"bellwether/internal/host/within"
 )
 
 // change is a change to the repository that is under way. It is noted while git makes
@@ -38,7 +37,8 @@ const (
 // noted makes a change to the repository. What git leaves when it is ended, or of a
 // reset that it cannot finish, is put right.
 func (r *Repo) noted(ctx context.Context, c change, do func(*Repo) error) (err error) {
-	if r.Note == "" {
+	r = r.Acting()
+	if r.Note == nil {
 		return do(r)
 	}
 	if c.From, err = r.Head(ctx); err != nil {
@@ -49,11 +49,13 @@ func (r *Repo) noted(ctx context.Context, c change, do func(*Repo) error) (err e
 	if err != nil {
 		return err
 	}
-	if err := renameio.WriteFile(r.Note, data, 0o644); err != nil {
+	if err := r.Note.Write(data); err != nil {
 		return fmt.Errorf("noting a change to the repository: %w", err)
 	}
-	if err = do(&Repo{Top: r.Top, Note: r.Note, env: append(slices.Clone(r.env), c.Mark)}); err == nil {
-		return os.Remove(r.Note)
+	marking := *r
+	marking.env = append(slices.Clone(r.env), c.Mark)
+	if err = do(&marking); err == nil {
+		return r.Note.Remove()
 	}
 	merr := r.Mend(context.WithoutCancel(ctx), func(m Mended) error {
 		if m.Done {
@@ -86,7 +88,7 @@ const mendPatience = 5 * time.Second
 // interrupted, keep is told what became of it, and the change stays noted until keep
 // has remembered that. The error of a git that is still at work says so.
 func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
-	data, err := os.ReadFile(r.Note)
+	data, noted, err := r.Note.Read()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	} else if err != nil {
@@ -94,9 +96,10 @@ func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
 	}
 	var c change
 	if err := json.Unmarshal(data, &c); err != nil {
-		return fmt.Errorf("reading %s: %w; remove it when git status is as it should be", r.Note, err)
+		return fmt.Errorf("reading what git was at: %w", err)
 	}
-	if err := r.unlock(ctx, c); err != nil {
+	r = r.Acting()
+	if err := r.unlock(ctx, c, noted); err != nil {
 		return err
 	}
 	head, err := r.Head(ctx)
@@ -118,22 +121,18 @@ func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
 	if err := keep(m); err != nil {
 		return err
 	}
-	return os.Remove(r.Note)
+	return r.Note.Remove()
 }
 
 // unlock waits until the git that was making the change has ended, and removes the
 // locks that it left.
-func (r *Repo) unlock(ctx context.Context, c change) error {
-	noted, err := os.Stat(r.Note)
-	if err != nil {
-		return err
-	}
+func (r *Repo) unlock(ctx context.Context, c change, noted time.Time) error {
 	// It may live on without a lock just now: between two of them, or before the first.
 	known, err := c.awaitEnd(ctx)
 	if err != nil {
 		return err
 	}
-	locks, err := r.locks(ctx, noted.ModTime())
+	locks, err := r.locks(ctx, noted)
 	if err != nil {
 		return err
 	}
@@ -154,7 +153,7 @@ func (r *Repo) made(ctx context.Context, c change) bool {
 	if err != nil || parent != c.From {
 		return false
 	}
-	says, err := r.run(ctx, "log", "-1", "--format=%s")
+	says, err := r.run(ctx, "log", "-1", "--no-show-signature", "--format=%s")
 	return err == nil && strings.TrimSpace(says) == c.Says
 }
 
@@ -230,13 +229,19 @@ func (r *Repo) unreset(ctx context.Context, from, to string) error {
 			unlike[c.Path] = true
 		}
 	}
-	paths, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", from, to)
+	paths, err := r.differing(ctx, from, to, "--")
 	if err != nil {
 		return err
 	}
+	tree, err := within.Open(r.Top, nil)
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	tree = tree.WithoutLinks()
 	var back, gone []string
 	for _, name := range paths {
-		if !differing[name] || unlike[name] && !r.begunAs(ctx, to, name) {
+		if !differing[name] || unlike[name] && !r.begunAs(ctx, tree, to, name) {
 			continue
 		}
 		if _, err := r.run(ctx, "cat-file", "-e", from+":"+name); err == nil {
@@ -251,7 +256,7 @@ func (r *Repo) unreset(ctx context.Context, from, to string) error {
 		}
 	}
 	for _, name := range gone {
-		if err := os.Remove(filepath.Join(r.Top, filepath.FromSlash(name))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := tree.Remove(name); err != nil {
 			return err
 		}
 	}
@@ -263,7 +268,7 @@ func (r *Repo) unreset(ctx context.Context, from, to string) error {
 
 // unlike are the paths that git knows which are not as they are in a commit.
 func (r *Repo) unlike(ctx context.Context, commit string) (map[string]bool, error) {
-	names, err := r.names(ctx, "diff", "--name-only", "-z", "--no-renames", commit)
+	names, err := r.differing(ctx, commit, "--")
 	unlike := map[string]bool{}
 	for _, name := range names {
 		unlike[name] = true
@@ -273,8 +278,8 @@ func (r *Repo) unlike(ctx context.Context, commit string) (map[string]bool, erro
 
 // begunAs tells whether a file is missing, or holds only the beginning of what it is
 // in a commit.
-func (r *Repo) begunAs(ctx context.Context, commit, name string) bool {
-	now, err := os.ReadFile(filepath.Join(r.Top, filepath.FromSlash(name)))
+func (r *Repo) begunAs(ctx context.Context, tree *within.Folder, commit, name string) bool {
+	now, err := tree.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return true
 	}

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,13 +19,13 @@ import (
 // interrupted is a repository in which a change was noted, and git killed.
 func interrupted(t *testing.T, c change) (*Repo, func(name, text string)) {
 	r, write := repo(t)
-	r.Note = filepath.Join(t.TempDir(), "note.json")
+	r.Note = note(filepath.Join(t.TempDir(), "note.json"))
 	var err error
 	c.From, err = r.Head(t.Context())
 	require.NoError(t, err)
 	data, err := json.Marshal(c)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(r.Note, data, 0o644))
+	require.NoError(t, r.Note.Write(data))
 	write(".git/index.lock", "")
 	return r, write
 }
@@ -48,10 +49,10 @@ func TestMendReset(t *testing.T) {
 
 	for _, newIndex := range []bool{false, true} {
 		require.NoError(t, exec.Command("git", "-C", r.Top, "reset", "-q", "--hard", from).Run())
-		r.Note = filepath.Join(t.TempDir(), "note.json")
+		r.Note = note(filepath.Join(t.TempDir(), "note.json"))
 		data, err := json.Marshal(change{What: resetting, From: from, To: to})
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(r.Note, data, 0o644))
+		require.NoError(t, r.Note.Write(data))
 		if newIndex {
 			require.NoError(t, exec.Command("git", "-C", r.Top, "read-tree", to).Run())
 		} else {
@@ -81,7 +82,7 @@ func TestMendReset(t *testing.T) {
 		}
 		assert.NoFileExists(t, filepath.Join(r.Top, "dropped"))
 		assert.NoFileExists(t, filepath.Join(r.Top, ".git", "index.lock"))
-		assert.NoFileExists(t, r.Note)
+		assert.NoFileExists(t, string(r.Note.(note)))
 	}
 }
 
@@ -131,3 +132,21 @@ func TestMendWaits(t *testing.T) {
 	require.NoError(t, r.Mend(context.Background(), func(Mended) error { return nil }))
 	assert.NoFileExists(t, filepath.Join(r.Top, ".git", "index.lock"))
 }
+
+// note is a note in a file.
+type note string
+
+func (n note) Read() ([]byte, time.Time, error) {
+	data, err := os.ReadFile(string(n))
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	info, err := os.Stat(string(n))
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	return data, info.ModTime(), nil
+}
+
+func (n note) Write(data []byte) error { return os.WriteFile(string(n), data, 0o644) }
+func (n note) Remove() error           { return os.Remove(string(n)) }

@@ -8,12 +8,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
+
+	"bellwether/internal/core/harmless"
 )
 
 // transports are the ways by which repositories elsewhere are reached; git has others,
@@ -34,13 +34,14 @@ type Remote struct {
 // what was fetched and is made if need be.
 func OpenRemote(ctx context.Context, dir, address string) (*Remote, error) {
 	if strings.HasPrefix(address, "-") {
-		return nil, fmt.Errorf("%w: %q is no address", ErrSource, address)
+		return nil, fmt.Errorf("%w: %q is no address", ErrSource, harmless.Address(address))
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
 	r := &Remote{Address: address, repo: &Repo{Top: dir}}
 	r.repo.env = append(r.patience(ctx), "GIT_ALLOW_PROTOCOL="+transports)
+	r.repo.env = append(r.repo.env, configured(append(quiet(), setting{"safe.bareRepository", "all"}))...)
 	return r, r.alone(ctx, func() error {
 		attributes := filepath.Join(dir, "info", "attributes")
 		if _, err := os.Stat(attributes); err == nil {
@@ -58,18 +59,21 @@ func OpenRemote(ctx context.Context, dir, address string) (*Remote, error) {
 const refsWithin = 2 * time.Minute
 
 // patience is an environment in which git neither waits for ever nor for an answer by
-// hand, as far as the person has not set it otherwise (git(1), ssh_config(5)).
-func (r *Remote) patience(ctx context.Context) (env []string) {
-	unset := func(names ...string) bool {
-		return !slices.ContainsFunc(names, func(name string) bool { return os.Getenv(name) != "" })
+// hand, as far as the person's own configuration does not say otherwise (git(1),
+// ssh_config(5)).
+func (r *Remote) patience(ctx context.Context) []string {
+	var env []string
+	// By which addresses and with which logins repositories are reached, the person's own
+	// configuration says, wherever it lies. A repository cannot set this.
+	if file, set := os.LookupEnv("GIT_CONFIG_GLOBAL"); set {
+		env = append(env, "GIT_CONFIG_GLOBAL="+file)
+		r.repo.env = append(r.repo.env, env...)
 	}
-	if unset("GIT_HTTP_LOW_SPEED_LIMIT", "GIT_HTTP_LOW_SPEED_TIME") {
+	if os.Getenv("GIT_HTTP_LOW_SPEED_LIMIT")+os.Getenv("GIT_HTTP_LOW_SPEED_TIME") == "" {
 		env = append(env, "GIT_HTTP_LOW_SPEED_LIMIT=1", "GIT_HTTP_LOW_SPEED_TIME=30")
 	}
-	if unset("GIT_SSH", "GIT_SSH_COMMAND") {
-		if own, err := r.repo.run(ctx, "config", "--get", "core.sshCommand"); err != nil || own == "" {
-			env = append(env, "GIT_SSH_COMMAND=ssh -o BatchMode=yes -o ConnectTimeout=30")
-		}
+	if own, err := r.repo.run(ctx, "config", "--get", "core.sshCommand"); err != nil || own == "" {
+		env = append(env, "GIT_SSH_COMMAND=ssh -o BatchMode=yes -o ConnectTimeout=30")
 	}
 	return env
 }
@@ -78,7 +82,7 @@ func (r *Remote) patience(ctx context.Context) (env []string) {
 func (r *Remote) alone(ctx context.Context, do func() error) error {
 	lock := flock.New(filepath.Join(r.repo.Top, "in-use"))
 	if _, err := lock.TryLockContext(ctx, 20*time.Millisecond); err != nil {
-		return fmt.Errorf("waiting for what is kept of %s: %w", login.ReplaceAllString(r.Address, "$1"), err)
+		return fmt.Errorf("waiting for what is kept of %s: %w", harmless.Address(r.Address), err)
 	}
 	defer func() { _ = lock.Unlock() }()
 	return do()
@@ -103,9 +107,6 @@ func (r *Remote) Refs(ctx context.Context) (map[string]string, error) {
 	return refs, nil
 }
 
-// login is a user's name and password in an address.
-var login = regexp.MustCompile(`(\w://)[^/@\s]+@`)
-
 // unreadable is the error of a git that could not read the repository, with the first
 // line of what it said, and without logins.
 func (r *Remote) unreadable(ctx context.Context, err error) error {
@@ -119,7 +120,7 @@ func (r *Remote) unreadable(ctx context.Context, err error) error {
 		said = "it does not answer"
 	}
 	said, _, _ = strings.Cut(said, "\n")
-	return fmt.Errorf("%w: %s", ErrSource, login.ReplaceAllString(r.Address+": "+said, "$1"))
+	return fmt.Errorf("%w: %s: %s", ErrSource, harmless.Address(r.Address), harmless.Hide(said, r.Address))
 }
 
 // Fetch brings a branch, tag or commit here, without what is before it, and gives its
@@ -200,7 +201,7 @@ func (r *Remote) Archive(ctx context.Context, commit, folder string, to io.Write
 	if folder != "" {
 		args = append(args, folder)
 	}
-	return r.repo.pipe(ctx, nil, &bounded{to, limit}, args...)
+	return r.repo.pipe(ctx, nil, &bounded{to: to, left: limit}, args...)
 }
 
 // Source gives the commit that a ref of a repository elsewhere stands for, and a

@@ -3,9 +3,7 @@ package run
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -15,7 +13,8 @@ import (
 )
 
 // Prober asks installed programs for short facts, such as their version, and
-// remembers the answers for as long as the program stays the same.
+// remembers the answers for as long as the program stays the same. They are asked in a
+// neutral folder, with an environment built from a list.
 type Prober struct {
 	File   string        // where answers are kept; empty for nowhere
 	MaxAge time.Duration // older answers are asked for again
@@ -38,11 +37,8 @@ type answer struct {
 func (p *Prober) Ask(ctx context.Context, args ...string) (string, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	program, err := exec.LookPath(args[0])
+	program, err := find(args[0])
 	if err != nil {
-		return "", errors.Join(ErrMissing, err)
-	}
-	if program, err = filepath.EvalSymlinks(program); err != nil {
 		return "", err
 	}
 	info, err := os.Stat(program)
@@ -52,16 +48,23 @@ func (p *Prober) Ask(ctx context.Context, args ...string) (string, error) {
 	p.load()
 	key := strings.Join(args, " ")
 	a, ok := p.known[key]
-	if ok && a.Program == program && a.Changed.Equal(info.ModTime()) && time.Since(a.Asked) < p.MaxAge {
+	if ok && a.Program == program && a.Changed.Equal(info.ModTime()) && young(a.Asked, p.MaxAge) {
 		return a.Output, nil
 	}
-	out, err := output(ctx, "", p.Env, args...)
+	out, err := output(ctx, p.Env, args...)
 	if err != nil {
 		return "", err
 	}
 	p.known[key] = answer{Program: program, Changed: info.ModTime(), Asked: time.Now(), Output: out}
 	p.save()
 	return out, nil
+}
+
+// young tells whether something asked for at a time is not older than an age. What
+// comes from the future is no answer at all.
+func young(asked time.Time, age time.Duration) bool {
+	since := time.Since(asked)
+	return since >= 0 && since < age
 }
 
 func (p *Prober) load() {

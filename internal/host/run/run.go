@@ -11,7 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
-	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,7 +22,7 @@ import (
 type Command struct {
 	Dir     string
 	Args    []string
-	Env     []string      // "NAME=value", added to the surroundings'
+	Env     []string      // "NAME=value", added to Building
 	Timeout time.Duration // zero for none
 	Log     io.Writer     // receives what the program prints; nil for nowhere
 	Owner   string        // by whose name EndAll finds it
@@ -40,12 +40,6 @@ var ErrMissing = errors.New("is not installed, or not on the PATH")
 
 // grace is how long a program may take to end after it was asked to.
 const grace = 5 * time.Second
-
-// Installed tells whether a program can be started by its name.
-func Installed(program string) bool {
-	_, err := exec.LookPath(program)
-	return err == nil
-}
 
 // Run runs a program to its end. A program that fails is no error; one that
 // cannot be started is, and so is a cancelled ctx.
@@ -74,6 +68,8 @@ type Process struct {
 	mark   string // that all which it starts has in its environment
 	args   []string
 	start  time.Time
+	copied chan struct{} // closed when all that it printed is taken down
+	out    *os.File      // that its output is read from; nil for none
 	done   chan struct{}
 	result Result
 	err    error
@@ -88,13 +84,12 @@ func Start(ctx context.Context, c Command) (*Process, error) {
 	cmd := exec.CommandContext(ctx, c.Args[0], c.Args[1:]...)
 	cmd.Dir = c.Dir
 	mark := marked.New(c.Owner)
-	cmd.Env = append(append(os.Environ(), c.Env...), mark)
-	cmd.Stdout, cmd.Stderr = c.Log, c.Log
+	cmd.Env = Building(append(slices.Clone(c.Env), mark)...)
 	inOwnSession(cmd)
 	cmd.Cancel = func() error { return endGroup(cmd) }
 	cmd.WaitDelay = grace
 	p := &Process{cmd: cmd, mark: mark, args: c.Args, start: time.Now(), done: make(chan struct{})}
-	if err := cmd.Start(); err != nil {
+	if err := p.begin(c.Log); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
 		}
@@ -104,11 +99,43 @@ func Start(ctx context.Context, c Command) (*Process, error) {
 	return p, nil
 }
 
+// begin starts the program. What it prints comes by a pipe of our own, so that the end of
+// the program is seen although something that it left behind goes on printing.
+func (p *Process) begin(log io.Writer) (err error) {
+	p.copied = make(chan struct{})
+	if log == nil {
+		close(p.copied)
+		return begin(p.cmd, true)
+	}
+	var in *os.File
+	if p.out, in, err = os.Pipe(); err != nil {
+		return err
+	}
+	p.cmd.Stdout, p.cmd.Stderr = in, in
+	if err := errors.Join(begin(p.cmd, true), in.Close()); err != nil {
+		return errors.Join(err, p.out.Close())
+	}
+	go func() {
+		defer close(p.copied)
+		_, _ = io.Copy(log, p.out)
+	}()
+	return nil
+}
+
 func (p *Process) await() {
 	defer close(p.done)
-	err := p.cmd.Wait()
+	err := finish(p.cmd)
 	killGroup(p.cmd)  // children that outlived the program
-	endMarked(p.mark) // and those that left the group to be independent
+	endMarked(p.mark) // those that left the group to be independent
+	endOrphans()      // and those that left their environment behind as well
+	select {
+	case <-p.copied:
+	case <-time.After(grace): // something holds the pipe that nobody can end
+	}
+	if p.out != nil {
+		_ = p.out.Close()
+		<-p.copied
+	}
 	p.result = Result{Duration: time.Since(p.start)}
 	if p.cmd.ProcessState != nil {
 		p.result.Exit = p.cmd.ProcessState.ExitCode()
@@ -156,23 +183,24 @@ func (p *Process) Stop() (Result, error) {
 	return p.result, p.err
 }
 
-// Output runs a short program and gives its standard output, trimmed.
-func Output(ctx context.Context, dir string, args ...string) (string, error) {
-	return output(ctx, dir, nil, args...)
+// Output gives what a program prints that is asked something in a neutral folder,
+// trimmed.
+func Output(ctx context.Context, args ...string) (string, error) {
+	return output(ctx, nil, args...)
 }
 
-func output(ctx context.Context, dir string, env []string, args ...string) (string, error) {
-	if _, err := exec.LookPath(args[0]); err != nil {
-		return "", fmt.Errorf("%s %w", args[0], ErrMissing)
+func output(ctx context.Context, env []string, args ...string) (string, error) {
+	if _, err := find(args[0]); err != nil {
+		return "", err
 	}
-	ctx, cancel := context.WithTimeout(ctx, outputTimeout)
+	limited, cancel := context.WithTimeout(ctx, outputTimeout)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
-	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), env...)
-	var out, problems bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &problems
-	if err := cmd.Run(); err != nil {
+	var out, problems bounded
+	err := Call{Dir: neutral(), Args: args, Env: Asking(env...), Out: &out, Errors: &problems, Session: true}.Run(limited)
+	if ctx.Err() != nil {
+		return "", ctx.Err()
+	}
+	if err != nil {
 		return "", fmt.Errorf("running %s: %w: %s", strings.Join(args, " "), err, strings.TrimSpace(problems.String()))
 	}
 	if out.Len() == 0 {
@@ -184,6 +212,19 @@ func output(ctx context.Context, dir string, env []string, args ...string) (stri
 // outputTimeout is how long a program may take to tell a short fact.
 const outputTimeout = 10 * time.Second
 
+// maxOutput is how much of a short fact is taken, in bytes.
+const maxOutput = 1 << 20
+
+// bounded keeps the beginning of what is written.
+type bounded struct{ bytes.Buffer }
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if room := maxOutput - b.Len(); room > 0 {
+		b.Buffer.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}
+
 // Log is a file that takes at most a number of bytes: the first half of them
 // and the newest half; what lies between is counted and left out.
 type Log struct {
@@ -194,16 +235,9 @@ type Log struct {
 	limit   int
 }
 
-// NewLog creates a log of at most limit bytes.
-func NewLog(name string, limit int) (*Log, error) {
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return nil, err
-	}
-	f, err := os.Create(name)
-	if err != nil {
-		return nil, err
-	}
-	return &Log{file: f, head: int64(limit / 2), limit: limit / 2}, nil
+// NewLog makes a log of at most limit bytes in an empty file.
+func NewLog(file *os.File, limit int) *Log {
+	return &Log{file: file, head: int64(limit / 2), limit: limit / 2}
 }
 
 // Write takes what a program printed.

@@ -3,8 +3,12 @@ package run
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -48,9 +52,10 @@ func TestInterrupted(t *testing.T) {
 }
 
 func TestLogIsBounded(t *testing.T) {
-	name := filepath.Join(t.TempDir(), "logs", "test.log")
-	log, err := NewLog(name, 1000)
+	name := filepath.Join(t.TempDir(), "test.log")
+	file, err := os.Create(name)
 	require.NoError(t, err)
+	log := NewLog(file, 1000)
 	_, err = log.Write([]byte("the first line\n"))
 	require.NoError(t, err)
 	for range 1000 {
@@ -94,4 +99,56 @@ func TestProber(t *testing.T) {
 	assert.Equal(t, "2.0", ask(), "until the program changes")
 	_, err := (&Prober{}).Ask(context.Background(), "no-such-program-at-all")
 	assert.ErrorIs(t, err, ErrMissing)
+}
+
+// No child gets what belongs to a git that called us.
+func TestEnvironments(t *testing.T) {
+	out, err := exec.Command("git", "rev-parse", "--local-env-vars").Output()
+	require.NoError(t, err)
+	names := append(strings.Fields(string(out)), "GIT_EXTERNAL_DIFF", "GIT_CONFIG_KEY_0", "GIT_TEMPLATE_DIR")
+	onlyAsking := []string{"GIT_SSH", "GIT_SSH_COMMAND", "GIT_ASKPASS", "GIT_CONFIG_GLOBAL", "NODE_OPTIONS", "LD_PRELOAD", "HARBOUR_TOKEN"}
+	for _, name := range append(names, onlyAsking...) {
+		t.Setenv(name, "x")
+	}
+	has := func(env []string, name string) bool {
+		return slices.ContainsFunc(env, func(pair string) bool { return strings.HasPrefix(pair, name+"=x") })
+	}
+	for _, name := range names {
+		assert.False(t, has(Building(), name), name)
+		assert.False(t, has(Asking(), name), name)
+	}
+	for _, name := range onlyAsking {
+		assert.True(t, has(Building(), name), name)
+		assert.False(t, has(Asking(), name), name)
+	}
+	assert.Contains(t, Asking("A=b"), "A=b")
+	assert.Contains(t, Asking(), "PATH="+os.Getenv("PATH"))
+}
+
+// A child that leaves its group, its session and its environment is ended, too.
+func TestEndsWhatGotAway(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("orphans are adopted on Linux only")
+	}
+	mark := filepath.Join(t.TempDir(), "alive")
+	script := fmt.Sprintf("setsid env -i /bin/sh -c 'while :; do date +%%s%%N > %s; sleep 0.05; done' >/dev/null 2>&1 & sleep 0.3", mark)
+	_, err := Run(t.Context(), Command{Args: []string{"sh", "-c", script}})
+	require.NoError(t, err)
+	first, err := os.ReadFile(mark)
+	require.NoError(t, err)
+	time.Sleep(300 * time.Millisecond)
+	second, err := os.ReadFile(mark)
+	require.NoError(t, err)
+	assert.Equal(t, string(first), string(second))
+}
+
+// Programs are asked in a folder that belongs to no project.
+func TestAskedInANeutralFolder(t *testing.T) {
+	t.Chdir(t.TempDir())
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	out, err := Output(t.Context(), "pwd")
+	require.NoError(t, err)
+	assert.NotEqual(t, here, out)
+	assert.Equal(t, neutral(), out)
 }

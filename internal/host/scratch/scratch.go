@@ -1,15 +1,18 @@
 // Package scratch makes copies of a project in which stages may run, so that the
-// person's own tree stays as it is: worktrees of git, or copies of the files where
-// there is no git.
+// person's own tree stays as it is: with a repository of their own where the project is
+// in one.
 package scratch
 
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -17,6 +20,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
+	"bellwether/internal/host/within"
 )
 
 // Project is what scratches are made of.
@@ -24,7 +28,7 @@ type Project struct {
 	Root  string
 	Repo  *git.Repo // nil for none
 	Keep  string    // the name of folders that belong to no copy
-	Notes string    // the folder that remembers scratches in case of a crash
+	Notes string    // the folder, outside of the project, that remembers scratches in case of a crash
 }
 
 // Scratch is a copy of the project.
@@ -32,13 +36,21 @@ type Scratch struct {
 	Dir   string // the project in the scratch
 	tree  string // the checkout that the project lies in
 	top   string // what is removed in the end
+	below string // the project in the checkout, "." for all of it
 	from  Project
+	repo  *git.Repo       // the scratch's own, nil for none
 	note  string          // the file that remembers the scratch
 	files map[string]File // that are watched, relative to the project
 }
 
 // prefix begins the names of scratches.
 const prefix = "bellwether-"
+
+// made is a note of a scratch. The folder is told from another one under its name.
+type made struct {
+	Top      string `json:"top"`
+	Identity string `json:"identity"`
+}
 
 // New makes a scratch of the project as it is on disk, local changes included, with
 // edits made to it.
@@ -50,17 +62,16 @@ func (p Project) New(ctx context.Context, edits []model.FileEdit) (*Scratch, err
 	if real, err := filepath.EvalSymlinks(temp); err == nil {
 		temp = real // as programs that run there tell it
 	}
-	// The note comes first, so that a scratch that is there can always be found.
 	top := filepath.Join(temp, prefix+strings.ToLower(rand.Text()))
 	s := p.at(top)
-	if err := errors.Join(os.MkdirAll(p.Notes, 0o755), os.WriteFile(s.note, []byte(top), 0o644)); err != nil {
-		return nil, fmt.Errorf("noting a scratch checkout: %w", err)
-	}
 	if err := os.Mkdir(top, 0o700); err != nil {
-		return nil, errors.Join(noRoom(err), os.Remove(s.note))
+		return nil, noRoom(err)
+	}
+	if err := s.remember(); err != nil {
+		return nil, errors.Join(&model.Fault{Doing: "noting a scratch checkout", File: p.Notes, Wrong: model.Reason(err), Next: "make room there, or make the folder writable", Cause: err}, os.Remove(top))
 	}
 	if err := s.fill(ctx, edits); err != nil {
-		s.Drop()
+		err = errors.Join(err, s.Drop())
 		if errors.Is(err, syscall.ENOSPC) {
 			return nil, noRoom(syscall.ENOSPC)
 		}
@@ -69,73 +80,91 @@ func (p Project) New(ctx context.Context, edits []model.FileEdit) (*Scratch, err
 	return s, nil
 }
 
+// remember notes the scratch, so that it is found after a crash.
+func (s *Scratch) remember() error {
+	info, err := os.Lstat(s.top)
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(made{s.top, within.Identity(info)})
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.MkdirAll(s.from.Notes, 0o700), os.WriteFile(s.note, data, 0o600))
+}
+
 // at is the scratch that lies, or is to lie, at top.
 func (p Project) at(top string) *Scratch {
 	tree := filepath.Join(top, "tree")
-	return &Scratch{Dir: tree, tree: tree, top: top, from: p, note: filepath.Join(p.Notes, filepath.Base(top))}
+	return &Scratch{Dir: tree, tree: tree, top: top, below: ".", from: p, note: filepath.Join(p.Notes, filepath.Base(top))}
 }
 
 func (s *Scratch) fill(ctx context.Context, edits []model.FileEdit) error {
+	if err := os.Mkdir(s.tree, 0o755); err != nil {
+		return err
+	}
 	if s.from.Repo == nil {
 		if err := s.copyTree(ctx, s.from.Root, s.Dir); err != nil {
 			return err
 		}
-	} else {
-		if err := s.from.Repo.Scratch(ctx, s.Dir); err != nil {
-			return err
-		}
-		changes, err := s.from.Repo.Changes(ctx)
-		if err != nil {
-			return err
-		}
-		for _, c := range changes {
-			from, to := filepath.Join(s.from.Repo.Top, filepath.FromSlash(c.Path)), filepath.Join(s.Dir, filepath.FromSlash(c.Path))
-			if c.Gone {
-				err = os.RemoveAll(to)
-			} else {
-				err = copyFile(from, to)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		top, err := filepath.EvalSymlinks(s.from.Repo.Top)
-		if err != nil {
-			return err
-		}
-		root, err := filepath.EvalSymlinks(s.from.Root)
-		if err != nil {
-			return err
-		}
-		below, err := filepath.Rel(top, root)
-		if err != nil {
-			return err
-		}
-		s.Dir = filepath.Join(s.tree, below)
-		if err := s.fillSubmodules(ctx); err != nil {
-			return err
-		}
+	} else if err := s.copyRepo(ctx); err != nil {
+		return err
 	}
+	to, err := within.Open(s.Dir, nil)
+	if err != nil {
+		return err
+	}
+	defer to.Close()
 	for _, e := range edits {
-		name := filepath.Join(s.Dir, filepath.FromSlash(e.File))
-		if e.New == nil {
-			if err := os.RemoveAll(name); err != nil {
-				return err
-			}
-			continue
+		name, err := to.Real(e.File)
+		switch {
+		case err != nil:
+		case e.New == nil:
+			err = to.RemoveAll(name)
+		default:
+			err = errors.Join(to.MakeFolder(path.Dir(name)), to.Write(name, e.New, 0o644))
 		}
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			return err
-		}
-		if err := os.WriteFile(name, e.New, 0o644); err != nil {
+		if err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// fillSubmodules copies the files of submodules, of which a checkout has only
-// empty folders.
+// copyRepo copies the files that belong to the repository, as they lie in the working
+// tree: so no filter and no hook of the repository has to run. What git is told to
+// ignore stays behind, as in a fresh checkout.
+func (s *Scratch) copyRepo(ctx context.Context) (err error) {
+	if s.repo, err = s.from.Repo.Twin(ctx, s.tree); err != nil {
+		return err
+	}
+	names, err := s.from.Repo.Present(ctx)
+	if err != nil {
+		return err
+	}
+	folders := map[string]bool{}
+	for _, name := range names {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		from := filepath.Join(s.from.Repo.Top, filepath.FromSlash(name))
+		if err := s.copyFile(from, filepath.Join(s.tree, filepath.FromSlash(name)), folders); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	root, err := filepath.EvalSymlinks(s.from.Root)
+	if err != nil {
+		return err
+	}
+	if s.below, err = filepath.Rel(s.from.Repo.Top, root); err != nil {
+		return err
+	}
+	s.Dir = filepath.Join(s.tree, s.below)
+	s.below = filepath.ToSlash(s.below)
+	return s.fillSubmodules(ctx)
+}
+
+// fillSubmodules copies the files of submodules, whose repositories know them.
 func (s *Scratch) fillSubmodules(ctx context.Context) error {
 	names, err := s.from.Repo.Submodules(ctx)
 	if err != nil {
@@ -153,16 +182,26 @@ func (s *Scratch) fillSubmodules(ctx context.Context) error {
 // Name is what the programs that run in the scratch are known by.
 func (s *Scratch) Name() string { return filepath.Base(s.top) }
 
-// OfGit tells whether the scratch is a checkout of git.
+// Env keeps a git that runs in the scratch from looking for a repository above it.
+func (s *Scratch) Env() []string { return []string{"GIT_CEILING_DIRECTORIES=" + s.top} }
+
+// OfGit tells whether the scratch has a repository of its own.
 func (s *Scratch) OfGit() bool { return s.from.Repo != nil }
 
-// Drop removes the scratch. It works on after an interrupt.
-func (s *Scratch) Drop() {
-	if s.from.Repo != nil {
-		_ = s.from.Repo.DropScratch(context.Background(), s.tree)
+// Drop removes the scratch. It works on after an interrupt. Where something cannot be
+// removed, the scratch stays noted, and the next call tries again.
+func (s *Scratch) Drop() error {
+	above, err := within.Open(filepath.Dir(s.top), nil)
+	if err == nil {
+		err = errors.Join(above.RemoveAll(filepath.Base(s.top)), above.Close())
 	}
-	_ = os.RemoveAll(s.top)
-	_ = os.Remove(s.note)
+	if err == nil {
+		err = os.Remove(s.note)
+	}
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return &model.Fault{Doing: "removing a scratch checkout", File: s.top, Wrong: model.Reason(err), Next: "remove the folder by hand, or run the command again", Cause: err}
 }
 
 // Leftovers tells whether calls that crashed, or others that are at work, have
@@ -173,24 +212,36 @@ func (p Project) Leftovers() bool {
 }
 
 // DropLeftovers removes the scratches of calls that crashed, and ends what still runs
-// in them.
-func (p Project) DropLeftovers() {
+// in them. A folder is removed only if it is the very one that was made.
+func (p Project) DropLeftovers() (err error) {
 	notes, _ := os.ReadDir(p.Notes)
 	for _, note := range notes {
-		top, err := os.ReadFile(filepath.Join(p.Notes, note.Name()))
-		if err != nil || filepath.Base(string(top)) != note.Name() || !strings.HasPrefix(note.Name(), prefix) {
+		name := filepath.Join(p.Notes, note.Name())
+		data, rerr := within.Plain(name, 1<<16)
+		var m made
+		if rerr != nil || json.Unmarshal(data, &m) != nil || filepath.Base(m.Top) != note.Name() || !strings.HasPrefix(note.Name(), prefix) {
 			continue
 		}
-		s := p.at(string(top))
+		info, lerr := os.Lstat(m.Top)
+		if lerr != nil || !info.IsDir() || within.Identity(info) != m.Identity {
+			err = errors.Join(err, os.Remove(name))
+			continue
+		}
+		s := p.at(m.Top)
 		run.EndAll(s.Name())
-		s.Drop()
+		err = errors.Join(err, s.Drop())
 	}
+	return err
 }
 
 // copyTree copies what belongs to a project: not what was installed into
 // folders of packages, not what Bellwether keeps, and not the copy itself.
 func (s *Scratch) copyTree(ctx context.Context, from, to string) error {
+	folders := map[string]bool{}
 	return filepath.WalkDir(from, func(name string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrPermission) && name != from {
+			return nil // nobody's build reads it either
+		}
 		if err != nil {
 			return err
 		}
@@ -200,7 +251,7 @@ func (s *Scratch) copyTree(ctx context.Context, from, to string) error {
 		if d.Name() == ".git" && !d.IsDir() {
 			return nil // of a submodule, whose repository lies elsewhere
 		}
-		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == s.from.Keep || d.Name() == ".git" || name == filepath.Dir(to)) {
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == s.from.Keep || d.Name() == ".git" || name == s.top) {
 			return fs.SkipDir
 		}
 		below, err := filepath.Rel(from, name)
@@ -210,32 +261,59 @@ func (s *Scratch) copyTree(ctx context.Context, from, to string) error {
 		if d.IsDir() {
 			return os.MkdirAll(filepath.Join(to, below), 0o755)
 		}
-		return copyFile(name, filepath.Join(to, below))
+		return s.copyFile(name, filepath.Join(to, below), folders)
 	})
 }
 
-func copyFile(from, to string) error {
+// copyFile copies a plain file or a link. folders are those that are known to be there.
+func (s *Scratch) copyFile(from, to string, folders map[string]bool) error {
 	info, err := os.Lstat(from)
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return err
+	if dir := filepath.Dir(to); !folders[dir] {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		folders[dir] = true
 	}
 	if info.Mode()&fs.ModeSymlink != 0 {
 		target, err := os.Readlink(from)
 		if err != nil {
 			return err
 		}
-		_ = os.Remove(to)
-		return os.Symlink(target, to)
+		return os.Symlink(s.retargeted(target, to), to)
 	}
 	if !info.Mode().IsRegular() {
 		return nil // sockets, devices and submodules stay where they are
 	}
-	data, err := os.ReadFile(from)
+	in, err := os.OpenFile(from, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(to, data, info.Mode().Perm())
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, info.Mode().Perm())
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
+}
+
+// retargeted is where a link leads in the scratch: one that names a place in the project
+// by its whole path would lead back into the project.
+func (s *Scratch) retargeted(target, link string) string {
+	top := s.from.Root
+	if s.from.Repo != nil {
+		top = s.from.Repo.Top
+	}
+	below, err := filepath.Rel(top, target)
+	if !filepath.IsAbs(target) || err != nil || !filepath.IsLocal(below) {
+		return target
+	}
+	relative, err := filepath.Rel(filepath.Dir(link), filepath.Join(s.tree, below))
+	if err != nil {
+		return target
+	}
+	return relative
 }

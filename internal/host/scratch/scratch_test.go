@@ -24,7 +24,7 @@ func project(t *testing.T, ofGit bool) (p Project, write func(name, text string)
 	write(".gitignore", "dist/\n.keep/\n")
 	write("a b/source", "one")
 	write("gone", "one")
-	p = Project{Root: root, Keep: ".keep", Notes: filepath.Join(root, ".keep", "scratch")}
+	p = Project{Root: root, Keep: ".keep", Notes: t.TempDir()}
 	if ofGit {
 		repo, err := git.Init(t.Context(), root, "Crew", "crew@saltmarsh.example", "start")
 		require.NoError(t, err)
@@ -53,7 +53,7 @@ func TestScratch(t *testing.T) {
 		text, err := os.ReadFile(filepath.Join(s.Dir, "a b", "source"))
 		require.NoError(t, err)
 		assert.Equal(t, "changed, not committed", string(text))
-		s.Drop()
+		require.NoError(t, s.Drop())
 		assert.NoDirExists(t, s.Dir)
 		assert.False(t, p.Leftovers())
 	}
@@ -64,7 +64,7 @@ func TestTouched(t *testing.T) {
 	write("new", "not known to git")
 	s, err := p.New(t.Context(), nil)
 	require.NoError(t, err)
-	defer s.Drop()
+	defer func() { assert.NoError(t, s.Drop()) }()
 	files, err := s.Files()
 	require.NoError(t, err)
 	require.NoError(t, s.Watch(t.Context(), files))
@@ -90,7 +90,7 @@ func TestRemove(t *testing.T) {
 	p, _ := project(t, true)
 	s, err := p.New(t.Context(), nil)
 	require.NoError(t, err)
-	defer s.Drop()
+	defer func() { assert.NoError(t, s.Drop()) }()
 	for _, name := range []string{"dist/x", "dist/deep/y", "a b/made"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(s.Dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(s.Dir, name), nil, 0o644))
@@ -103,10 +103,65 @@ func TestRemove(t *testing.T) {
 	assert.FileExists(t, filepath.Join(s.Dir, "gone"))
 }
 
-// The note of a scratch that somebody else wrote leads nowhere.
+// A scratch that is not the very folder that was made is not removed.
 func TestForeignNote(t *testing.T) {
 	p, write := project(t, false)
-	write(".keep/scratch/bellwether-x", filepath.Join(p.Root, "a b"))
-	p.DropLeftovers()
-	assert.FileExists(t, filepath.Join(p.Root, "a b", "source"))
+	target := filepath.Join(t.TempDir(), "bellwether-x")
+	require.NoError(t, os.CopyFS(target, os.DirFS(p.Root)))
+	write("../note", "")
+	for _, text := range []string{target, `{"top": "` + target + `", "identity": "1"}`, "[]"} {
+		require.NoError(t, os.WriteFile(filepath.Join(p.Notes, "bellwether-x"), []byte(text), 0o644))
+		require.NoError(t, p.DropLeftovers())
+		assert.FileExists(t, filepath.Join(target, "a b", "source"))
+	}
+	s, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	require.NoError(t, p.DropLeftovers())
+	assert.NoDirExists(t, s.Dir, "one of ours goes")
+}
+
+// Patterns of what is generated lead through no link, and out of nothing.
+func TestRemoveStaysInside(t *testing.T) {
+	outside := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(outside, "dist"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "dist", "precious"), nil, 0o644))
+	p, write := project(t, true)
+	require.NoError(t, os.Symlink(outside, filepath.Join(p.Root, "link")))
+	require.NoError(t, os.Symlink("a b", filepath.Join(p.Root, "near")))
+	write("a b/made", "")
+	s, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, s.Drop()) }()
+	removed, err := s.Remove(t.Context(), ".", []string{"link/dist", "**/dist", "link/**", "near/made", "*/precious", "near"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"near"}, removed, "the link itself, and nothing behind it")
+	assert.FileExists(t, filepath.Join(outside, "dist", "precious"))
+	assert.FileExists(t, filepath.Join(s.Dir, "a b", "made"))
+}
+
+// A link that names a place in the project by its whole path does not lead back there.
+func TestLinksStayInside(t *testing.T) {
+	p, _ := project(t, true)
+	require.NoError(t, os.Symlink(filepath.Join(p.Repo.Top, "a b", "source"), filepath.Join(p.Root, "whole")))
+	s, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, s.Drop()) }()
+	require.NoError(t, os.WriteFile(filepath.Join(s.Dir, "whole"), []byte("changed"), 0o644))
+	text, err := os.ReadFile(filepath.Join(p.Root, "a b", "source"))
+	require.NoError(t, err)
+	assert.Equal(t, "one", string(text))
+}
+
+// Folders that a stage closed to writing go with the scratch.
+func TestDropReadOnly(t *testing.T) {
+	p, _ := project(t, false)
+	s, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	closed := filepath.Join(s.Dir, "closed", "deep")
+	require.NoError(t, os.MkdirAll(closed, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(closed, "x"), nil, 0o400))
+	require.NoError(t, os.Chmod(closed, 0o555))
+	require.NoError(t, os.Chmod(filepath.Dir(closed), 0o111))
+	require.NoError(t, s.Drop())
+	assert.NoDirExists(t, s.top)
 }

@@ -10,12 +10,14 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/host/within"
 )
 
 // File is a file as it was when it was last looked at.
@@ -69,10 +71,10 @@ func sumOf(name string) (string, error) {
 // Tracked are the files in the scratch that are under version control, relative
 // to the project.
 func (s *Scratch) Tracked(ctx context.Context) (map[string]bool, error) {
-	if s.from.Repo == nil {
+	if s.repo == nil {
 		return nil, nil
 	}
-	names, err := s.from.Repo.At(s.Dir).Tracked(ctx)
+	names, err := s.repo.Tracked(ctx, s.below)
 	if err != nil {
 		return nil, err
 	}
@@ -130,36 +132,38 @@ func (s *Scratch) Touched(refreshes []string) (names []string, err error) {
 // in the project at root.
 func (s *Scratch) Changed(root, folder string) ([]model.FileEdit, error) {
 	names := map[string]bool{}
-	for _, base := range []string{s.Dir, root} {
-		err := filepath.WalkDir(filepath.Join(base, filepath.FromSlash(folder)), func(name string, d fs.DirEntry, err error) error {
-			if err != nil || !d.Type().IsRegular() {
-				return err
+	var folders [2]*within.Folder
+	for i, dir := range []string{root, s.Dir} {
+		files, err := within.Open(dir, nil)
+		if err != nil {
+			return nil, err
+		}
+		defer files.Close()
+		folders[i] = files.WithoutLinks()
+		err = fs.WalkDir(folders[i], path.Clean(folder), func(name string, d fs.DirEntry, err error) error {
+			if err == nil && d.Type().IsRegular() {
+				names[name] = true
 			}
-			below, err := filepath.Rel(base, name)
-			names[filepath.ToSlash(below)] = true
 			return err
 		})
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
 	}
-	read := func(base, name string) ([]byte, error) {
-		data, err := os.ReadFile(filepath.Join(base, filepath.FromSlash(name)))
+	read := func(files *within.Folder, name string) ([]byte, error) {
+		data, err := files.ReadFile(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, nil
-		}
-		if data == nil {
-			data = []byte{}
 		}
 		return data, err
 	}
 	var edits []model.FileEdit
 	for _, name := range slices.Sorted(maps.Keys(names)) {
-		before, err := read(root, name)
+		before, err := read(folders[0], name)
 		if err != nil {
 			return nil, err
 		}
-		after, err := read(s.Dir, name)
+		after, err := read(folders[1], name)
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,6 @@
 //go:build unix
 
-package disk
+package keep
 
 import "golang.org/x/sys/unix"
 

@@ -1,0 +1,95 @@
+// Package harmless is the door for texts that others wrote and that are shown:
+// whatever a registry, a repository or a test prints, it can neither steer a terminal
+// nor pass for markup, and an address shows no login.
+package harmless
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Text gives a text in which nothing steers a terminal or turns the direction of
+// writing: control and format characters and what is not UTF-8 are written out, as
+// \x1b, \u202e. Line ends and tabs stay.
+func Text(s string) string { return written(s, "\n\t") }
+
+// Line is Text for what is to stay on one line: line ends and tabs become spaces.
+func Line(s string) string {
+	if strings.ContainsAny(s, "\r\n\t") {
+		s = strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ").Replace(s)
+	}
+	return written(s, "")
+}
+
+func written(s, stays string) string {
+	clean := true
+	for i := 0; i < len(s) && clean; i++ { // most texts are plain ASCII
+		clean = s[i] >= ' ' && s[i] < 0x7f || strings.IndexByte(stays, s[i]) >= 0
+	}
+	if clean {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case r == utf8.RuneError && n == 1:
+			fmt.Fprintf(&b, `\x%02x`, s[i])
+		case strings.ContainsRune(stays, r) || !steers(r):
+			b.WriteString(s[i : i+n])
+		case r < 0x80:
+			fmt.Fprintf(&b, `\x%02x`, r)
+		case r < 0x10000:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			fmt.Fprintf(&b, `\U%08x`, r)
+		}
+		i += n
+	}
+	return b.String()
+}
+
+// steers tells of a character that is not shown but does something: control
+// characters (Cc), and those of format (Cf) and the separators of lines (Zl, Zp), among
+// them all that turn the direction of writing (UAX #9).
+func steers(r rune) bool {
+	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r)
+}
+
+// markup are the characters that make markup of a text in Markdown (CommonMark 0.31).
+var markup = strings.NewReplacer(
+	`\`, `\\`, "`", "\\`", `*`, `\*`, `[`, `\[`, `]`, `\]`, `<`, `&lt;`, `>`, `&gt;`, `&`, `&amp;`, `|`, `\|`, `~`, `\~`,
+)
+
+// Markdown gives a line that Markdown shows as it is: no markup, no links, no HTML.
+func Markdown(s string) string {
+	s = markup.Replace(Line(s))
+	s = underlined(s)
+	start := len(s) - len(strings.TrimLeft(s, " "))
+	first := s[start:]
+	switch {
+	case strings.HasPrefix(first, "#"), strings.HasPrefix(first, "- "), strings.HasPrefix(first, "+ "), strings.HasPrefix(first, "="), strings.HasPrefix(first, "--"):
+		s = s[:start] + `\` + first
+	}
+	return s
+}
+
+// underlined keeps underscores from marking words: those within a word do not.
+func underlined(s string) string {
+	if !strings.Contains(s, "_") {
+		return s
+	}
+	inWord := func(i int) bool {
+		return i >= 0 && i < len(s) && (s[i] == '_' || s[i] >= '0' && s[i] <= '9' || s[i]|0x20 >= 'a' && s[i]|0x20 <= 'z')
+	}
+	var b strings.Builder
+	for i := range len(s) {
+		if s[i] == '_' && (!inWord(i-1) || !inWord(i+1)) {
+			b.WriteByte('\\')
+		}
+		b.WriteByte(s[i])
+	}
+	return b.String()
+}

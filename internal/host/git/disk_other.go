@@ -1,0 +1,5 @@
+//go:build !unix
+
+package git
+
+func diskOf(string) uint64 { return 0 }

@@ -1,0 +1,7 @@
+//go:build !linux
+
+package run
+
+func adopt() {}
+
+func endOrphans() {}

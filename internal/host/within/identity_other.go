@@ -1,0 +1,9 @@
+//go:build !unix
+
+package within
+
+import "io/fs"
+
+// Identity tells a file or folder from another one that takes its place under the same
+// name: the number that the file system knows it by; "" where there is none.
+func Identity(fs.FileInfo) string { return "" }
