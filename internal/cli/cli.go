@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/spelling"
@@ -56,7 +57,7 @@ type app struct {
 
 // Main runs the program and gives its exit status.
 func Main(args []string, stdout, stderr io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), ending()...)
 	defer stop()
 	go func() { // a second interrupt ends at once
 		<-ctx.Done()
@@ -68,6 +69,16 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	return a.status(root.ExecuteContext(ctx))
+}
+
+// ending are the signals that end the program: also the one that comes when its terminal
+// goes, unless it was started to outlive that (nohup).
+func ending() []os.Signal {
+	signals := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) {
+		signals = append(signals, syscall.SIGHUP)
+	}
+	return signals
 }
 
 // status says what went wrong, and gives the exit status for it.
@@ -88,7 +99,7 @@ func (a *app) status(err error) int {
 		fmt.Fprintln(a.stderr, "bellwether: interrupted; nothing is half done")
 		return exitInterrupted
 	}
-	fmt.Fprintf(a.stderr, "bellwether: %v\n", err)
+	fmt.Fprintf(a.stderr, "bellwether: %s\n", harmless.Text(err.Error()))
 	switch {
 	case errors.Is(err, syscall.ENOSPC):
 		if !errors.As(err, &fault) {

@@ -10,6 +10,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/work"
 )
 
@@ -57,9 +58,9 @@ func finished(e work.Event) string {
 		mark = "FAILED"
 	}
 	if e.Note == "" {
-		return fmt.Sprintf("  %s  %s", mark, e.Text)
+		return fmt.Sprintf("  %s  %s", mark, harmless.Line(e.Text))
 	}
-	return fmt.Sprintf("  %s  %s (%s)", mark, e.Text, e.Note)
+	return fmt.Sprintf("  %s  %s (%s)", mark, harmless.Line(e.Text), harmless.Line(e.Note))
 }
 
 // moving shows what is being done on a line of its own that is wiped again;
@@ -75,7 +76,7 @@ func moving(w io.Writer) func(work.Event) {
 			}
 			return
 		}
-		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(e.Text),
+		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(harmless.Line(e.Text)),
 			progressbar.OptionSpinnerType(spinner), progressbar.OptionSetElapsedTime(true),
 			progressbar.OptionSetSpinnerChangeInterval(100*time.Millisecond), progressbar.OptionClearOnFinish())
 		_ = bar.Add(1) // starts it

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
 )
@@ -45,6 +46,6 @@ func (a *app) adopted(p *work.Project) error {
 	if err != nil {
 		return fmt.Errorf("adopting what .bellwether holds: %w", err)
 	}
-	fmt.Fprintf(a.stderr, "adopted: %s\n", joined(names, "nothing is there"))
+	fmt.Fprintf(a.stderr, "adopted: %s\n", harmless.Line(joined(names, "nothing is there")))
 	return nil
 }

@@ -50,7 +50,7 @@ type Rewriter interface {
 
 // Surroundings are what a registry may use of the world.
 type Surroundings struct {
-	Root    string   // the project's folder
+	Files   fs.FS    // the project's, as they lie on the disk
 	Environ []string // "NAME=value"; of a name that stands twice the last counts
 	Home    string
 	Client  *fetch.Client
@@ -61,6 +61,15 @@ type Surroundings struct {
 	AsOf    time.Time     // releases after this do not exist; zero for now
 	MinAge  time.Duration // releases younger than this are held back
 	Preview func(name string) bool
+	// Say tells the person something to know, the same sentence once; nil for nobody.
+	Say func(text string)
+}
+
+// Note tells the person something to know, such as what was refused.
+func (s Surroundings) Note(text string) {
+	if s.Say != nil {
+		s.Say(text)
+	}
 }
 
 // Env is the value of a variable of the environment, "" if it is not set.

@@ -11,6 +11,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+
+	"bellwether/internal/core/harmless"
 )
 
 // Format is how a result is shown.
@@ -88,11 +90,15 @@ func (t tree) text(w io.Writer, p palette) {
 }
 
 func (t tree) markdown(w io.Writer) {
-	fmt.Fprint(w, "```text\n")
+	var lines []string
 	for _, l := range t {
-		l.text(w, palette{})
+		text := ""
+		for _, s := range l {
+			text += s.text
+		}
+		lines = append(lines, text)
 	}
-	fmt.Fprint(w, "```\n\n")
+	fmt.Fprintln(w, harmless.Fenced(lines))
 }
 
 // grid is a table. Columns that are empty throughout are left out.
@@ -107,7 +113,9 @@ type code []string
 // palette colours text, or does not.
 type palette struct{ on bool }
 
+// paint is the door for every text on its way to a terminal.
 func (p palette) paint(s span) string {
+	s.text = harmless.Line(s.text)
 	if c, ok := colours[s.style]; ok && p.on && s.text != "" {
 		return text.Escape(s.text, c.EscapeSeq()) // whatever NO_COLOR says: who asks for colour gets it
 	}
@@ -123,9 +131,9 @@ func (h heading) text(w io.Writer, p palette) {
 }
 
 func (h heading) markdown(w io.Writer) {
-	fmt.Fprintf(w, "## %s\n\n", h.title)
+	fmt.Fprintf(w, "## %s\n\n", harmless.Markdown(h.title))
 	if h.note != "" {
-		fmt.Fprintf(w, "%s\n\n", h.note)
+		fmt.Fprintf(w, "%s\n\n", harmless.Markdown(h.note))
 	}
 }
 
@@ -137,10 +145,16 @@ func (l line) text(w io.Writer, p palette) {
 }
 
 func (l line) markdown(w io.Writer) {
+	fmt.Fprint(w, l.marked(), "\n\n")
+}
+
+// marked is the line as Markdown shows it.
+func (l line) marked() string {
+	text := ""
 	for _, s := range l {
-		fmt.Fprint(w, s.text)
+		text += s.text
 	}
-	fmt.Fprint(w, "\n\n")
+	return harmless.Markdown(text)
 }
 
 func (l list) text(w io.Writer, p palette) {
@@ -153,12 +167,7 @@ func (l list) text(w io.Writer, p palette) {
 func (l list) markdown(w io.Writer) {
 	for _, item := range l {
 		fmt.Fprint(w, "- ")
-		text := ""
-		for _, s := range item {
-			text += s.text
-		}
-		fmt.Fprint(w, strings.TrimLeft(text, " "))
-		fmt.Fprintln(w)
+		fmt.Fprintln(w, strings.TrimLeft(item.marked(), " "))
 	}
 	fmt.Fprintln(w)
 }
@@ -170,7 +179,7 @@ func (c code) text(w io.Writer, p palette) {
 }
 
 func (c code) markdown(w io.Writer) {
-	fmt.Fprintf(w, "```text\n%s\n```\n\n", strings.Join(c, "\n"))
+	fmt.Fprintln(w, harmless.Fenced(c))
 }
 
 // shown gives the table with the columns that say something.
@@ -215,7 +224,7 @@ func (g grid) text(w io.Writer, p palette) {
 }
 
 func (g grid) markdown(w io.Writer) {
-	fmt.Fprintf(w, "%s\n\n", g.shown(func(s span) string { return s.text }).RenderMarkdown())
+	fmt.Fprintf(w, "%s\n\n", g.shown(func(s span) string { return harmless.Markdown(s.text) }).RenderMarkdown())
 }
 
 // gap is an empty line in text.
@@ -256,7 +265,7 @@ func showJSON(w io.Writer, schema string, v any) error {
 	if err != nil {
 		return err
 	}
-	rest := strings.TrimPrefix(strings.TrimSpace(body.String()), "{")
+	rest := strings.TrimPrefix(strings.TrimSpace(harmless.JSON(body.String())), "{")
 	if rest != "}" {
 		rest = "," + rest
 	}

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/harmless"
 )
 
 // graph is boxes with arrows between them, to be drawn.
@@ -78,10 +80,10 @@ func (g *graph) dot() []byte {
 		fmt.Fprintf(&b, "  label=%q; labeljust=l; fontname=\"sans-serif\"; fontsize=11;\n", strings.Join(g.legend, "\n"))
 	}
 	for _, n := range g.nodes {
-		fmt.Fprintf(&b, "  %q [label=%q%s];\n", n.name, strings.TrimSpace(n.name+"\n"+n.note), bold[n.fine])
+		fmt.Fprintf(&b, "  %q [label=%q%s];\n", n.name, strings.TrimSpace(harmless.Line(n.name)+"\n"+harmless.Line(n.note)), bold[n.fine])
 	}
 	for _, e := range g.edges {
-		fmt.Fprintf(&b, "  %q -> %q [label=%q%s];\n", e.from, e.to, e.label, bold[e.fine])
+		fmt.Fprintf(&b, "  %q -> %q [label=%q%s];\n", e.from, e.to, harmless.Line(e.label), bold[e.fine])
 	}
 	b.WriteString("}\n")
 	return b.Bytes()
@@ -164,7 +166,7 @@ func (g *graph) svg() []byte {
 		c.box(n)
 	}
 	for _, text := range g.legend {
-		fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", margin, c.height+lineHeight/2, html.EscapeString(text))
+		fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", margin, c.height+lineHeight/2, markup(text))
 		c.height += lineHeight
 		c.width = max(c.width, 2*margin+len([]rune(text))*7)
 	}
@@ -184,8 +186,8 @@ func (c *canvas) box(n *graphNode) {
 		fill, edge = "#fdf3e1", "#b7791f"
 	}
 	fmt.Fprintf(&c.shapes, `<rect x="%d" y="%d" width="%d" height="%d" rx="6" fill="%s" stroke="%s"/>`+"\n", x, y, boxWidth, boxHeight, fill, edge)
-	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", x+12, y+20, html.EscapeString(shorten(n.name, 34)))
-	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" font-size="11" fill="#44546a">%s</text>`+"\n", x+12, y+36, html.EscapeString(shorten(n.note, 40)))
+	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", x+12, y+20, markup(shorten(n.name, 34)))
+	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" font-size="11" fill="#44546a">%s</text>`+"\n", x+12, y+36, markup(shorten(n.note, 40)))
 }
 
 func (c *canvas) arrow(e graphEdge, from, to *graphNode) {
@@ -216,14 +218,17 @@ func (c *canvas) arrow(e graphEdge, from, to *graphNode) {
 	text := shorten(e.label, 14)
 	width := 7*len([]rune(text)) + 8
 	fmt.Fprintf(&c.labels, `<rect x="%d" y="%d" width="%d" height="16" rx="3" fill="#ffffff"/><text x="%d" y="%d" text-anchor="middle" font-size="11" fill="#44546a">%s</text>`+"\n",
-		x-width/2, y-9, width, x, y+3, html.EscapeString(text))
+		x-width/2, y-9, width, x, y+3, markup(text))
 }
+
+// markup is a text as it stands in an SVG.
+func markup(text string) string { return html.EscapeString(harmless.Line(text)) }
 
 // shorten cuts a text that is too long for its place.
 func shorten(text string, width int) string {
-	runes := []rune(text)
+	runes := []rune(harmless.Line(text))
 	if len(runes) <= width {
-		return text
+		return string(runes)
 	}
 	return string(runes[:width-1]) + "…"
 }

@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/host/git"
@@ -359,6 +360,12 @@ func (a *advance) message(r *finding.LegResult) string {
 		}
 		b.WriteString("\n")
 	}
+	for i, note := range r.Leg.Notes {
+		if i == 0 {
+			b.WriteString("\nTo know:\n")
+		}
+		fmt.Fprintf(&b, "- %s\n", note)
+	}
 	if n := len(r.Leg.Carried); n > 0 {
 		fmt.Fprintf(&b, "\nCarried along in the lock: %d packages.\n", n)
 	}
@@ -376,5 +383,5 @@ func (a *advance) message(r *finding.LegResult) string {
 		}
 	}
 	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))
-	return b.String()
+	return harmless.Text(b.String())
 }

@@ -17,6 +17,7 @@ import (
 
 	"bellwether/books"
 	"bellwether/internal/core/compat"
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/host/fetch"
@@ -173,39 +174,64 @@ func (s *shelf) add(name string, src []byte) error {
 	return nil
 }
 
-// fetchBook gets a book by its address. What has the digest that the settings
-// pin is kept for good; a server that is down does no harm then.
+// fetchBook gets a book by its address. What has the digest that the settings pin is kept
+// for good, whatever the server sends later.
 func (p *Project) fetchBook(ctx context.Context, s *shelf, b BookSetting) error {
 	client := fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh})
-	request := fetch.Request{URL: b.URL, Form: "book-1", Accept: "application/yaml, text/yaml, */*", Distil: func(body io.Reader) ([]byte, error) {
-		return io.ReadAll(io.LimitReader(body, maxBook+1))
+	shown := harmless.Address(b.URL)
+	if !fetch.Private(b.URL) {
+		// Its digest vouches for it, so that this is no danger, but nobody should wonder.
+		s.notes = append(s.notes, "the book "+shown+" comes over plain HTTP; its digest vouches for it")
+	}
+	pinned := strings.ToLower(b.SHA256)
+	var fault *model.Fault
+	request := fetch.Request{URL: b.URL, Form: "book-2 " + pinned, Accept: "application/yaml, text/yaml, */*", Limit: maxBook + 1, Distil: func(body io.Reader) ([]byte, error) {
+		src, err := io.ReadAll(io.LimitReader(body, maxBook+1))
+		if err != nil {
+			return nil, err
+		}
+		sum := sha256.Sum256(src)
+		if fault = b.judge(shown, hex.EncodeToString(sum[:]), pinned); fault != nil {
+			return nil, fault
+		}
+		return src, nil
 	}}
 	src, err := client.Document(ctx, request)
 	if err != nil && ctx.Err() == nil {
 		old := fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), Offline: true})
 		kept, kerr := old.Document(ctx, request)
-		if kerr != nil {
-			return fmt.Errorf("fetching the compat book %s: %w", b.URL, err)
+		switch {
+		case kerr == nil && fault != nil:
+			s.notes = append(s.notes, fmt.Sprintf("the book %s is another one by now at its address; the copy in the cache has the digest that is pinned, and is used", shown))
+		case kerr == nil:
+			s.notes = append(s.notes, fmt.Sprintf("the book %s cannot be fetched now, the copy in the cache is used: %s", shown, firstLine(err)))
+		case fault != nil:
+			return fault
+		default:
+			return fmt.Errorf("fetching the compat book %s: %w", shown, err)
 		}
-		s.notes = append(s.notes, fmt.Sprintf("the book %s cannot be fetched now, the copy in the cache is used: %s", b.URL, firstLine(err)))
 		src = kept
 	} else if err != nil {
 		return err
 	}
-	sum := sha256.Sum256(src)
-	switch found := hex.EncodeToString(sum[:]); {
-	case b.SHA256 == "":
+	return s.add(shown, src)
+}
+
+// judge refuses a book that is not the one that is pinned; nil for one that is.
+func (b BookSetting) judge(shown, found, pinned string) *model.Fault {
+	switch {
+	case pinned == "":
 		return &model.Fault{
-			Doing: "reading compat books", File: SettingsFile, Wrong: fmt.Sprintf("the book %s has no digest that pins it", b.URL),
+			Doing: "reading compat books", File: SettingsFile, Wrong: fmt.Sprintf("the book %s has no digest that pins it", shown),
 			Next: "read it, and if it is good, write beside its url: sha256: " + found,
 		}
-	case !strings.EqualFold(found, b.SHA256):
+	case found != pinned:
 		return &model.Fault{
-			Doing: "reading compat books", File: SettingsFile, Wrong: fmt.Sprintf("the book %s has changed: its digest is %s, not %s", b.URL, found, b.SHA256),
+			Doing: "reading compat books", File: SettingsFile, Wrong: fmt.Sprintf("the book %s has changed: its digest is %s, not %s", shown, found, pinned),
 			Next: "see what changed in it, and pin the new digest or keep a copy of the old book in the project",
 		}
 	}
-	return s.add(b.URL, src)
+	return nil
 }
 
 func firstLine(err error) string {

@@ -262,7 +262,7 @@ func (p *Project) connect(ctx context.Context, part *Part) (ecosystem.Registry, 
 	}
 	home, _ := os.UserHomeDir()
 	r, err := part.eco.Connect(ctx, ecosystem.Surroundings{
-		Root: p.Root, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.clock,
+		Files: p.files, Say: p.aside, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.clock,
 		Client: fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh}),
 		Ask:    p.prober.Ask, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
 		Preview: p.previews,

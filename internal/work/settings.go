@@ -17,6 +17,7 @@ import (
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
 	"bellwether/internal/ecosystem/pin"
+	"bellwether/internal/host/within"
 )
 
 // SettingsFile is where a project keeps its settings.
@@ -66,6 +67,9 @@ func (b *BookSetting) UnmarshalYAML(n *yaml.Node) error {
 	return n.Decode((*plain)(b))
 }
 
+// maxSettings bounds the settings, in bytes.
+const maxSettings = 4 << 20
+
 // ReadSettings reads the project's settings; a project without any has the
 // defaults.
 func ReadSettings(fsys fs.FS) (*Settings, error) {
@@ -74,8 +78,11 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return s, nil
 	}
+	if err == nil && len(data) > maxSettings {
+		err = &within.TooLarge{Size: int64(len(data)), Limit: maxSettings}
+	}
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: err.Error()}
+		return nil, &model.Fault{Doing: "reading the settings", File: SettingsFile, Wrong: model.Reason(err), Next: "make it a plain file of YAML"}
 	}
 	if err := yamldoc.Decode(SettingsFile, data, s); err != nil {
 		return nil, err
@@ -123,6 +130,9 @@ func ReadSettings(fsys fs.FS) (*Settings, error) {
 	return s, nil
 }
 
+// maxAge is the longest span of time that settings may name: longer ones are mistakes.
+const maxAge = 100 * 365 * 24 * time.Hour
+
 // ParseAge reads a span of time: "10m", "72h", "3 days", "2 weeks". An empty
 // text is zero.
 func ParseAge(text string) (time.Duration, error) {
@@ -130,14 +140,14 @@ func ParseAge(text string) (time.Duration, error) {
 	if text == "" {
 		return 0, nil
 	}
-	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
+	if d, err := time.ParseDuration(text); err == nil && d >= 0 && d <= maxAge {
 		return d, nil
 	}
 	number, unit, _ := strings.Cut(text, " ")
 	n, err := strconv.Atoi(number)
 	days := map[string]int{"day": 1, "days": 1, "week": 7, "weeks": 7}[unit]
-	if err != nil || n < 0 || days == 0 {
-		return 0, fmt.Errorf("%q is not a span of time (write 90m, 72h, 3 days or 2 weeks)", text)
+	if err != nil || n < 0 || days == 0 || n > int(maxAge/(24*time.Hour))/days {
+		return 0, fmt.Errorf("%q is not a span of time (write 90m, 72h, 3 days or 2 weeks; at most 100 years)", text)
 	}
 	return time.Duration(n*days) * 24 * time.Hour, nil
 }

@@ -12,6 +12,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 )
 
 // The stages that every component has, whatever its ecosystem: the first of all,
@@ -208,6 +209,13 @@ func (p *Project) checkStages() error {
 		switch {
 		case !slices.Contains(known, set.Name):
 			fault.Wrong = fmt.Sprintf("the stage %q is not one of those that there are here: %s", set.Name, strings.Join(known, ", "))
+		case set.In != "" && !slices.ContainsFunc(p.Components, func(part *Part) bool { return part.Dir == set.In }):
+			var dirs []string
+			for _, part := range p.Components {
+				dirs = append(dirs, part.Dir)
+			}
+			fault.Wrong = fmt.Sprintf("the stage %s is set in %q, where there is no component; there are %s", set.Name, set.In, strings.Join(dirs, ", "))
+			fault.Next = spelling.DidYouMean(set.In, dirs)
 		case set.Name == stageStart && set.In == "" && len(p.Components) > 1:
 			fault.Wrong, fault.Next = "the stage start does not say which component it starts", "write in: with the component's folder"
 		default:

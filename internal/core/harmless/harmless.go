@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -51,6 +52,27 @@ func written(s, stays string) string {
 	return b.String()
 }
 
+// JSON gives a JSON text that means the same, in which what steers a terminal is written
+// as an escape (RFC 8259).
+func JSON(s string) string {
+	if strings.IndexFunc(s, func(r rune) bool { return r != '\n' && r != '\t' && steers(r) }) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		switch {
+		case r == '\n' || r == '\t' || !steers(r):
+			b.WriteRune(r)
+		case r < 0x10000:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
+		}
+	}
+	return b.String()
+}
+
 // steers tells of a character that is not shown but does something: control
 // characters (Cc), and those of format (Cf) and the separators of lines (Zl, Zp), among
 // them all that turn the direction of writing (UAX #9).
@@ -60,8 +82,22 @@ func steers(r rune) bool {
 
 // markup are the characters that make markup of a text in Markdown (CommonMark 0.31).
 var markup = strings.NewReplacer(
-	`\`, `\\`, "`", "\\`", `*`, `\*`, `[`, `\[`, `]`, `\]`, `<`, `&lt;`, `>`, `&gt;`, `&`, `&amp;`, `|`, `\|`, `~`, `\~`,
+	`\`, `\\`, "`", "\\`", `*`, `\*`, `[`, `\[`, `]`, `\]`, `<`, `&lt;`, `>`, `&gt;`, `&`, `&amp;`, `~`, `\~`,
 )
+
+// Fenced gives lines as a block of code in Markdown, with a fence that none of them ends.
+func Fenced(lines []string) string {
+	fence := "```"
+	var b strings.Builder
+	for _, l := range lines {
+		l = Line(l)
+		for strings.Contains(l, fence) {
+			fence += "`"
+		}
+		b.WriteString(l + "\n")
+	}
+	return fence + "text\n" + b.String() + fence + "\n"
+}
 
 // Markdown gives a line that Markdown shows as it is: no markup, no links, no HTML.
 func Markdown(s string) string {

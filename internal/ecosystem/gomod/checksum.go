@@ -1,11 +1,13 @@
 package gomod
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"os"
+	"io/fs"
+	"net/http"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -15,13 +17,15 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/within"
 )
 
 // sumDB checks hashes with the checksum database: a log, signed by its keeper,
 // of the hash of every module version (https://go.dev/ref/mod#checksum-database).
 type sumDB struct {
 	name   string
-	bases  []string // addresses to ask, in this order
+	asked  []proxy // by way of which it may be had, in this order
+	own    string  // its own address
 	client *sumdb.Client
 	ctx    context.Context
 	r      *registry
@@ -30,6 +34,7 @@ type sumDB struct {
 	latest []byte
 	base   string // that answers; empty before the first is asked
 	broken error  // why it cannot be asked
+	failed error  // what the last request came to, if it was no answer
 }
 
 // knownDatabases are the keys of databases that are named without one.
@@ -43,7 +48,7 @@ func (r *registry) sumDB(ctx context.Context) (*sumDB, error) {
 	if setting == "" {
 		var err error
 		if setting, err = r.around.Ask(ctx, "go", "env", "GOSUMDB"); err != nil {
-			return nil, nil
+			return nil, fmt.Errorf("asking go for its checksum database: %w\n  next: install Go, or set GOSUMDB", err)
 		}
 	}
 	fields := strings.Fields(setting)
@@ -59,35 +64,25 @@ func (r *registry) sumDB(ctx context.Context) (*sumDB, error) {
 		return nil, &model.Fault{Doing: "reading GOSUMDB", Wrong: fmt.Sprintf("%q names no checksum database with its key: %v", fields[0], err), Next: "set it to off, or to what the keeper of the database gives out"}
 	}
 	d := &sumDB{name: verifier.Name(), ctx: ctx, r: r}
-	own := "https://" + d.name
+	d.own = "https://" + d.name
 	if len(fields) > 1 {
-		own = strings.TrimSuffix(fields[1], "/")
+		d.own = strings.TrimSuffix(fields[1], "/")
 	}
-	for _, p := range r.settings.proxies {
-		switch p.url {
-		case "direct", "off":
-		default:
-			d.bases = append(d.bases, p.url+"/sumdb/"+d.name)
-		}
-	}
-	d.bases = append(d.bases, own)
+	d.asked = r.settings.proxies
 	d.client = sumdb.NewClient(&sumOps{d, key})
 	return d, nil
 }
 
-// errNoDatabase means that the checksum database does not answer.
-var errNoDatabase = errors.New("the checksum database does not answer")
-
-// check looks hashes of a module up. The error is errNoDatabase if nobody can
-// be asked, and a fault if the database knows another hash.
+// check looks hashes of a module up. The error is a fault if the database knows another
+// hash. Where it does not answer, nothing vouches for the hash, and that is an error, too.
 func (d *sumDB) check(m version, hash string) error {
 	whole := strings.TrimSuffix(m.Version, "/go.mod")
 	lines, err := d.client.Lookup(m.Path, m.Version)
-	if d.broken != nil {
-		return errNoDatabase
-	}
 	if err != nil {
-		return fmt.Errorf("looking up %s %s in the checksum database %s: %w", m.Path, whole, d.name, err)
+		if cause := d.cause(); cause != nil {
+			err = cause // the client tells its text alone
+		}
+		return fmt.Errorf("looking up %s %s in the checksum database %s: %w\n  next: nothing was written, since nothing vouches for it; try again, or if you mean to go without the database, set GONOSUMDB or GOSUMDB yourself", m.Path, whole, d.name, err)
 	}
 	want := m.Path + " " + m.Version + " " + hash
 	for _, line := range lines {
@@ -100,6 +95,18 @@ func (d *sumDB) check(m version, hash string) error {
 		Wrong: fmt.Sprintf("SECURITY: %s %s has the hash %s, which is not the one in the checksum database %s", m.Path, m.Version, hash, d.name),
 		Next:  "do not use this copy: somebody changed it on its way; nothing was written",
 	}
+}
+
+// cause is why the database was not heard, nil if it was: also where it said that it
+// does not know something.
+func (d *sumDB) cause() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	err := cmp.Or(d.broken, d.failed)
+	if status := (*fetch.Status)(nil); errors.As(err, &status) && status.Code < http.StatusInternalServerError {
+		return nil
+	}
+	return err
 }
 
 // sumOps are what the client of the database needs of the world.
@@ -115,40 +122,47 @@ func (o *sumOps) ReadRemote(path string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	data, err := o.get(base+path, true)
-	var status *fetch.Status
-	if err != nil && !errors.As(err, &status) {
-		o.mu.Lock()
-		defer o.mu.Unlock()
-		o.broken = errNoDatabase
-	}
+	data, err := o.get(base+path, !strings.HasPrefix(path, "/latest"))
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.failed = err
 	return data, err
 }
 
-// find gives the address that serves the database.
+// find gives the address that serves the database. As for the go command, a proxy says by
+// a plain "not found" that it does not serve it, and the next one is asked; any other
+// failure of a proxy is one of the database (https://go.dev/ref/mod#checksum-database).
 func (o *sumOps) find() (string, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.base != "" || o.broken != nil {
 		return o.base, o.broken
 	}
-	for _, base := range o.bases {
-		probe := base + "/latest"
-		if strings.Contains(base, "/sumdb/") {
-			probe = base + "/supported"
+	for _, p := range o.asked {
+		if p.url == "direct" || p.url == "off" {
+			break
 		}
-		if _, err := o.get(probe, false); err == nil {
+		base := p.url + "/sumdb/" + o.name
+		_, err := o.get(base+"/supported", false)
+		var status *fetch.Status
+		switch {
+		case err == nil:
 			o.base = base
 			return base, nil
+		case errors.Is(err, fs.ErrNotExist), errors.As(err, &status) && (status.Code == http.StatusNotFound || status.Code == http.StatusGone):
+		case p.always:
+		default:
+			o.broken = err
+			return "", err
 		}
 	}
-	o.broken = errNoDatabase
-	return "", o.broken
+	o.base = o.own
+	return o.base, nil
 }
 
 func (o *sumOps) get(address string, forever bool) ([]byte, error) {
 	if file, ok := strings.CutPrefix(address, "file://"); ok {
-		return os.ReadFile(filepath.FromSlash(file))
+		return within.Plain(filepath.FromSlash(file), maxModFile)
 	}
 	return o.r.around.Client.Document(o.ctx, fetch.Request{
 		URL: address, Form: "golang/sumdb/1", Forever: forever,
@@ -165,7 +179,7 @@ func (o *sumOps) ReadConfig(file string) ([]byte, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.latest == nil {
-		seen, err := os.ReadFile(filepath.Join(filepath.Dir(o.r.disk), "sumdb", filepath.FromSlash(file)))
+		seen, err := within.Plain(filepath.Join(filepath.Dir(o.r.disk), "sumdb", filepath.FromSlash(file)), maxModFile)
 		if err != nil {
 			seen = []byte{}
 		}
@@ -187,7 +201,7 @@ func (o *sumOps) WriteConfig(_ string, old, fresh []byte) error {
 
 // ReadCache reads what the go command keeps of the database.
 func (o *sumOps) ReadCache(file string) ([]byte, error) {
-	return os.ReadFile(filepath.Join(o.r.disk, "cache", "download", "sumdb", filepath.FromSlash(file)))
+	return within.Plain(filepath.Join(o.r.disk, "cache", "download", "sumdb", filepath.FromSlash(file)), maxModFile)
 }
 
 // WriteCache does nothing: what is fetched is kept with all other documents.

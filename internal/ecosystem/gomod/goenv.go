@@ -9,15 +9,17 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
-	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 
 	"golang.org/x/mod/module"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/within"
 )
 
 // settings are the go command's, as far as they say where modules come from.
@@ -77,7 +79,7 @@ func readProxies(list string) ([]proxy, error) {
 			entry = "https://" + entry
 		}
 		if u, err := url.Parse(entry); err != nil || u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "file" {
-			return nil, &model.Fault{Doing: "reading GOPROXY", Wrong: fmt.Sprintf("an entry is no address of a proxy: %q", withoutLogin(entry)), Next: "write https addresses, off or direct, with commas between"}
+			return nil, &model.Fault{Doing: "reading GOPROXY", Wrong: fmt.Sprintf("an entry is no address of a proxy: %q", harmless.Address(entry)), Next: "write https addresses, off or direct, with commas between"}
 		}
 		all = append(all, proxy{strings.TrimSuffix(entry, "/"), always})
 	}
@@ -85,14 +87,6 @@ func readProxies(list string) ([]proxy, error) {
 		return nil, &model.Fault{Doing: "reading GOPROXY", Wrong: "it names no proxy"}
 	}
 	return all, nil
-}
-
-// withoutLogin drops user and password from what may be an address.
-func withoutLogin(address string) string {
-	if at := strings.LastIndex(address, "@"); at >= 0 {
-		return "***" + address[at:]
-	}
-	return address
 }
 
 // get is a setting, from the environment, else from the Go environment file.
@@ -119,15 +113,21 @@ func (g *settings) envFile() string {
 	return filepath.Join(g.around.Home, ".config", "go", "env")
 }
 
+// maxSettings bounds a file of settings or logins, in bytes.
+const maxSettings = 4 << 20
+
 // readEnvFile reads lines of NAME=value. A missing file is empty.
 func readEnvFile(file string) (map[string]string, error) {
 	all := map[string]string{}
-	data, err := os.ReadFile(file)
-	if file == "off" || errors.Is(err, fs.ErrNotExist) {
+	if file == "off" {
+		return all, nil
+	}
+	data, err := within.Plain(file, maxSettings)
+	if errors.Is(err, fs.ErrNotExist) {
 		return all, nil
 	}
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading the Go environment file", File: file, Wrong: err.Error()}
+		return nil, &model.Fault{Doing: "reading the Go environment file", File: file, Wrong: model.Reason(err)}
 	}
 	for line := range strings.Lines(string(data)) {
 		name, value, ok := strings.Cut(strings.TrimSpace(line), "=")
@@ -146,12 +146,12 @@ func (g *settings) readNetrc() (map[string]string, error) {
 		file = filepath.Join(g.around.Home, map[bool]string{true: "_netrc", false: ".netrc"}[runtime.GOOS == "windows"])
 	}
 	logins := map[string]string{}
-	data, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
+	data, err := within.Plain(file, maxSettings)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return logins, nil
 	}
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading the logins of hosts", File: file, Wrong: err.Error()}
+		return nil, &model.Fault{Doing: "reading the logins of hosts", File: file, Wrong: model.Reason(err)}
 	}
 	words := bufio.NewScanner(bytes.NewReader(data))
 	words.Split(bufio.ScanWords)

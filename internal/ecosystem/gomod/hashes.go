@@ -2,12 +2,15 @@ package gomod
 
 import (
 	"bytes"
-	"errors"
+	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/spelling"
 )
 
 // keptSums are, in no order, what a go.sum has to vouch for: every go.mod that counts in the
@@ -122,11 +125,11 @@ func sortedVersions(list []version) []version {
 
 // check looks new hashes up in the checksum database.
 func (s *resolver) check(list []version, hashes []string, fresh []bool) error {
+	s.unchecked(list, fresh)
 	db, err := s.r.sumDB(s.ctx)
 	if err != nil || db == nil {
 		return err
 	}
-	silent := false
 	group, _ := errgroup.WithContext(s.ctx)
 	group.SetLimit(askAtOnce)
 	results := make([]error, len(list))
@@ -143,17 +146,30 @@ func (s *resolver) check(list []version, hashes []string, fresh []bool) error {
 		})
 	}
 	_ = group.Wait()
-	for _, err := range results {
-		if errors.Is(err, errNoDatabase) {
-			silent = true
-		} else if err != nil {
-			return err
+	if s.ctx.Err() != nil {
+		return s.ctx.Err()
+	}
+	return cmp.Or(results...)
+}
+
+// unchecked tells which new hashes no checksum database is asked about, because the
+// person's own settings say so.
+func (s *resolver) unchecked(list []version, fresh []bool) {
+	off := s.r.settings.get("GOSUMDB") == "off"
+	var paths []string
+	for i, m := range list {
+		if fresh[i] && (off || s.r.settings.unchecked(m.Path)) && !slices.Contains(paths, m.Path) {
+			paths = append(paths, m.Path)
 		}
 	}
-	if silent {
-		s.notices = append(s.notices, "the checksum database "+db.name+" does not answer: new hashes in go.sum are those of what the proxy sent")
+	if len(paths) == 0 {
+		return
 	}
-	return s.ctx.Err()
+	why := "GONOSUMDB or GOPRIVATE says so"
+	if off {
+		why = "GOSUMDB is off"
+	}
+	s.notable = append(s.notable, fmt.Sprintf("new hashes in go.sum are not checked with a checksum database, since %s: %s", why, spelling.Few(paths, 3)))
 }
 
 func (r *registry) vouched(m version) string {

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/mod/module"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/git"
 )
@@ -40,7 +41,7 @@ func (r *registry) place(ctx context.Context, modulePath string) (place, error) 
 	}
 	// Whoever has the whole must say so, too.
 	if whole, err := r.announced(ctx, p.Root, p.Root); err != nil || whole != p {
-		return p, fmt.Errorf("the page of %s says that %s is at %s, which the page of %s does not", modulePath, p.Root, withoutLogin(p.Address), p.Root)
+		return p, fmt.Errorf("the page of %s says that %s is at %s, which the page of %s does not", modulePath, p.Root, harmless.Address(p.Address), p.Root)
 	}
 	return p, nil
 }
@@ -160,7 +161,7 @@ func (g *settings) insecure(modulePath string) bool {
 func (g *settings) reachable(p place) error {
 	u, err := url.Parse(p.Address)
 	if err != nil || u.Host == "" {
-		return fmt.Errorf("%s is said to be at %q, which is no address", p.Root, withoutLogin(p.Address))
+		return fmt.Errorf("%s is said to be at %q, which is no address", p.Root, harmless.Address(p.Address))
 	}
 	switch u.Scheme {
 	case "https", "ssh", "git+ssh":
@@ -169,7 +170,7 @@ func (g *settings) reachable(p place) error {
 	if g.insecure(p.Root) && slices.Contains([]string{"http", "git"}, u.Scheme) {
 		return nil
 	}
-	return fmt.Errorf("%s is said to be at %s, which is no safe way to get it (GOINSECURE could allow it)", p.Root, withoutLogin(p.Address))
+	return fmt.Errorf("%s is said to be at %s, which is no safe way to get it (GOINSECURE could allow it)", p.Root, harmless.Address(p.Address))
 }
 
 // origin is the repository at a place.

@@ -50,7 +50,7 @@ func (s *resolver) learn(chosen []candidate, l *loader) (bool, error) {
 				continue
 			}
 			text = fmt.Sprintf("with %s %s, the package %s is in both %s %s and %s %s", c.m.Path, c.m.Version, k.path, part.Path, part.Version, whole.Path, whole.Version)
-		} else if !within(c.m.Path, k.path) {
+		} else if !ofModule(c.m.Path, k.path) {
 			text = fmt.Sprintf("%s %s comes with %s, which imports %s, which no module has", c.m.Path, c.m.Version, k.stack(), k.path)
 		}
 		s.learned(lesson{of: c.m, text: text})
@@ -75,7 +75,7 @@ func (s *resolver) culprit(chosen []candidate, k *pkg) (candidate, bool) {
 		}
 	}
 	for _, c := range moved {
-		if within(c.m.Path, k.path) && len(k.several) < 2 {
+		if ofModule(c.m.Path, k.path) && len(k.several) < 2 {
 			return c, true
 		}
 	}

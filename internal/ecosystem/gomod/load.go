@@ -159,8 +159,8 @@ func below(module, pkg string) string {
 	return strings.TrimPrefix(strings.TrimPrefix(pkg, module), "/")
 }
 
-// within tells whether a package's path lies in that of a module.
-func within(module, pkg string) bool {
+// ofModule tells whether a package's path lies in that of a module.
+func ofModule(module, pkg string) bool {
 	return pkg == module || strings.HasPrefix(pkg, module+"/")
 }
 
@@ -248,7 +248,7 @@ func (l *loader) find(k *pkg) error {
 		k.own = true
 		return nil
 	}
-	if isStandard(k.path) && len(all) == 0 && !within(l.p.path(), k.path) {
+	if isStandard(k.path) && len(all) == 0 && !ofModule(l.p.path(), k.path) {
 		return nil
 	}
 	if module.CheckImportPath(k.path) != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"strings"
 
@@ -13,6 +12,7 @@ import (
 
 	"bellwether/internal/core/model"
 	versions "bellwether/internal/core/version"
+	"bellwether/internal/host/within"
 )
 
 // modInfo is what counts of a dependency's go.mod.
@@ -65,7 +65,7 @@ func compareIn(order versions.Order, a, b string) int {
 // modInfo reads the go.mod of a version, from the module cache if it is there.
 func (r *registry) modInfo(ctx context.Context, m version) (*modInfo, error) {
 	return r.mods.get(m, func() (*modInfo, error) {
-		if data, err := os.ReadFile(r.cached(m, ".mod")); err == nil {
+		if data, err := within.Plain(r.cached(m, ".mod"), maxModFile); err == nil {
 			return readModInfo(m, data)
 		}
 		escaped, err := module.EscapeVersion(m.Version)

@@ -33,7 +33,7 @@ func (l *loader) provided() ([]version, error) {
 // provider is the newest release, of those that need no newer Go, of the module
 // with the longest path that has a package; zero if there is none.
 func (s *resolver) provider(pkg, goVersion string) (version, error) {
-	if isStandard(pkg) || within(s.p.path(), pkg) {
+	if isStandard(pkg) || ofModule(s.p.path(), pkg) {
 		return version{}, nil
 	}
 	for _, path := range prefixes(pkg) {

@@ -9,15 +9,16 @@ import (
 	"io/fs"
 	"net/http"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
 	"golang.org/x/mod/module"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/within"
 )
 
 // Bounds of what a proxy may send, in bytes; those of the Go Modules Reference
@@ -146,10 +147,10 @@ func (r *registry) askOne(ctx context.Context, address string, d document) ([]by
 	}
 	u, err := url.Parse(address)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s is no address", harmless.Address(address))
 	}
 	if u.Scheme == "file" {
-		f, err := os.Open(filepath.FromSlash(u.Path))
+		f, err := within.OpenPlain(filepath.FromSlash(u.Path))
 		if errors.Is(err, fs.ErrNotExist) {
 			return nothing, nil
 		}
@@ -161,7 +162,10 @@ func (r *registry) askOne(ctx context.Context, address string, d document) ([]by
 	}
 	req := fetch.Request{
 		URL: address, Distil: distil, Form: "golang/" + d.form, Forever: d.forever, Absent: nothing,
-		Authorization: r.settings.logins[u.Host],
+		Limit: d.limit + 1, // the bound that is told is the reader's
+	}
+	if fetch.Private(address) { // as the go command, which sends those of netrc over TLS alone
+		req.Authorization = r.settings.logins[u.Host]
 	}
 	if u.User != nil {
 		password, _ := u.User.Password()
@@ -194,7 +198,7 @@ func (r *registry) listed(ctx context.Context, path string) (tagged, commits []s
 	data, err := r.ask(ctx, document{module: path, file: "@v/list", form: "list/1", limit: maxList})
 	if errors.Is(err, fetch.ErrNotAsked) || errors.Is(err, fetch.ErrNotCached) {
 		// Then what the go command has seen of it is all that there is.
-		if kept, kerr := os.ReadFile(filepath.Join(filepath.Dir(r.cached(version{Path: path, Version: "v0.0.0"}, "")), "list")); kerr == nil {
+		if kept, kerr := within.Plain(filepath.Join(filepath.Dir(r.cached(version{Path: path, Version: "v0.0.0"}, "")), "list"), maxList); kerr == nil {
 			data, err = kept, nil
 		}
 	}
@@ -244,7 +248,7 @@ func (r *registry) published(ctx context.Context, m version) (time.Time, error) 
 	if err != nil {
 		return time.Time{}, err
 	}
-	if data, err := os.ReadFile(r.cached(m, ".info")); err == nil {
+	if data, err := within.Plain(r.cached(m, ".info"), maxModFile); err == nil {
 		i := info{}
 		if json.Unmarshal(data, &i) == nil {
 			return i.Time, nil

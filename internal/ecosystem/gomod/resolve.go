@@ -37,6 +37,7 @@ type resolver struct {
 	raisers  map[version]version // what raised a requirement to a version
 	notices  []string            // of the present round
 	told     []string            // for good
+	notable  []string            // of the present round, what a leg's record says
 }
 
 // subject is a requirement that is to get a version.
@@ -112,7 +113,7 @@ func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 
 // solve states the problem anew and gives the version of each subject.
 func (s *resolver) solve() ([]candidate, error) {
-	s.problem, s.subjects, s.notices = &solve.Problem{}, nil, nil
+	s.problem, s.subjects, s.notices, s.notable = &solve.Problem{}, nil, nil, nil
 	reqs := s.movable()
 	releases := make([][]model.Release, len(reqs))
 	group, ctx := errgroup.WithContext(s.ctx)

@@ -236,7 +236,7 @@ func (j *judge) resolve(root, dir, ask string) (*ecosystem.Outcome, error) {
 
 func (j *judge) connect(root string) (ecosystem.Registry, error) {
 	return Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
-		Root: root, Environ: j.env, Home: os.Getenv("HOME"), Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		Files: os.DirFS(root), Environ: j.env, Home: os.Getenv("HOME"), Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
 		Ask: func(_ context.Context, args ...string) (string, error) {
 			if args[len(args)-1] == "GOVERSION" && !*realProjects {
 				return "go1.26.0", nil

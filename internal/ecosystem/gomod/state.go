@@ -23,7 +23,7 @@ func (s *resolver) build(chosen []candidate) (*ecosystem.Outcome, error) {
 	s.own, s.tools = moved, s.p.tools()
 	for i, c := range chosen {
 		for k, tool := range s.tools {
-			if from := s.subjects[i].req.Name; within(from, tool) {
+			if from := s.subjects[i].req.Name; ofModule(from, tool) {
 				s.tools[k] = join(c.m.Path, below(from, tool))
 			}
 		}
@@ -78,7 +78,7 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 		}
 		renamed, kept := 0, []imported{}
 		rename := func(pkg string) string {
-			if !within(from, pkg) || s.nested(from, pkg) {
+			if !ofModule(from, pkg) || s.nested(from, pkg) {
 				return pkg
 			}
 			if x.Packages[below(from, pkg)] == nil {
@@ -86,7 +86,7 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 			}
 			return join(c.m.Path, below(from, pkg))
 		}
-		for _, i := range own.imported(func(pkg string) bool { return within(from, pkg) && !s.nested(from, pkg) }) {
+		for _, i := range own.imported(func(pkg string) bool { return ofModule(from, pkg) && !s.nested(from, pkg) }) {
 			if rename(i.path) == i.path {
 				kept = append(kept, i)
 			} else {
@@ -140,7 +140,7 @@ func (s *resolver) sound(l *loader) error {
 		case k.wrong != "":
 			wrong = fmt.Sprintf("%s is imported, but %s", k.path, k.wrong)
 			next = "require the module that has it, or drop the import"
-			if within(s.p.path(), k.path) {
+			if ofModule(s.p.path(), k.path) {
 				wrong = fmt.Sprintf("%s is imported, but there are no Go files for it", k.path)
 				next = "generate or write the package, or drop the import"
 			}
@@ -206,6 +206,7 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 	}
 	o.Edits = append(o.Edits, edits...)
 	o.Notices = sortedSet(slices.Concat(o.Notices, s.notices, s.told))
+	o.Notable = sortedSet(slices.Concat(o.Notable, s.notable))
 	return o, nil
 }
 

@@ -43,7 +43,7 @@ const (
 // first. The archive is checked against the integrity that the registry states.
 func (r *registry) bundle(ctx context.Context, rel *release) ([]bundled, error) {
 	payload, err := r.around.Client.Document(ctx, fetch.Request{
-		URL: rel.tarball(), Authorization: r.settings.authorization(rel.tarball()),
+		URL: rel.tarball(), Authorization: r.authorization(rel.pkg.name, rel.tarball()), Limit: maxArchive,
 		Form: "npm-bundle/1 " + rel.Integrity, Forever: true,
 		Distil: func(archive io.Reader) ([]byte, error) {
 			list, err := readBundle(archive, rel.Integrity)

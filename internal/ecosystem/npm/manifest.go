@@ -169,11 +169,14 @@ func readProject(fsys fs.FS, dir string) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	own := settings{}
-	if text, err := fs.ReadFile(fsys, path.Join(dir, ".npmrc")); err == nil {
-		own.read(string(text), func(string) string { return "" })
+	// One that cannot be read is told when the registry is connected.
+	if text, err := readSmall(fsys, path.Join(dir, ".npmrc")); err == nil {
+		for _, l := range lines(text) {
+			if l.key == "engine-strict" {
+				p.engineStrict = l.value == "true"
+			}
+		}
 	}
-	p.engineStrict = own.on("engine-strict")
 	p.lockFile = path.Join(dir, "package-lock.json")
 	for _, name := range []string{"npm-shrinkwrap.json", "package-lock.json"} {
 		file := path.Join(dir, name)

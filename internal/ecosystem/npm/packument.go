@@ -12,6 +12,9 @@ import (
 	"github.com/fxamacker/cbor/v2"
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/jsondoc"
 )
 
 // compactForm names the form below; a change of it must change the name.
@@ -275,8 +278,50 @@ func distil(name, base string) func(io.Reader) ([]byte, error) {
 	}
 }
 
+const (
+	// maxPart bounds one release in a document, and every other text in it, in bytes.
+	maxPart = 8 << 20
+	// maxKept bounds what is kept of all releases together, in bytes.
+	maxKept = 64 << 20
+)
+
+// errTooMuch is the error of a document that holds more than is kept of any.
+var errTooMuch = fmt.Errorf("what its releases say is more than %d MB", maxKept>>20)
+
+// readTexts reads an object of strings bit by bit, since it can be large.
+func readTexts(d *jsontext.Decoder) (map[string]string, error) {
+	if d.PeekKind() != '{' {
+		return nil, d.SkipValue()
+	}
+	_, _ = d.ReadToken()
+	texts, size := map[string]string{}, 0
+	for d.PeekKind() == '"' {
+		key, err := d.ReadToken()
+		if err != nil {
+			return nil, err
+		}
+		name := key.String()
+		if d.PeekKind() != '"' {
+			if err := d.SkipValue(); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		text, err := d.ReadToken()
+		if err != nil {
+			return nil, err
+		}
+		texts[name] = text.String()
+		if size += len(name) + len(texts[name]) + 64; size > maxKept {
+			return nil, errTooMuch
+		}
+	}
+	_, err := d.ReadToken()
+	return texts, err
+}
+
 func readPackument(name, base string, r io.Reader) (*compactPackage, error) {
-	d := jsontext.NewDecoder(r, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	d := jsontext.NewDecoder(jsondoc.Bounded(r, 2, maxPart), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	if d.PeekKind() != '{' {
 		if _, err := d.ReadToken(); err != nil {
 			return nil, broken(err)
@@ -293,13 +338,9 @@ func readPackument(name, base string, r io.Reader) (*compactPackage, error) {
 		}
 		switch key.String() {
 		case "dist-tags":
-			var tags looseMap
-			err = json.UnmarshalDecode(d, &tags)
-			p.Tags = tags
+			p.Tags, err = readTexts(d)
 		case "time":
-			var m looseMap
-			err = json.UnmarshalDecode(d, &m)
-			times = m
+			times, err = readTexts(d)
 		case "versions":
 			err = p.readVersions(d)
 		default:
@@ -324,11 +365,15 @@ func broken(err error) error {
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 		return errors.New("the answer was cut short")
 	}
+	if errors.Is(err, errTooMuch) || errors.Is(err, jsondoc.ErrEndless) {
+		return err
+	}
 	return fmt.Errorf("the answer is not the JSON of a package: %w", err)
 }
 
 func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
 	bodies, termses := map[string]int{}, map[string]int{}
+	size := 0
 	if d.PeekKind() != '{' {
 		return d.SkipValue()
 	}
@@ -347,7 +392,7 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
 		if err := json.Unmarshal(text, &raw, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err != nil {
 			continue // one odd version must not hide the others
 		}
-		release.Integrity, release.Tarball = raw.Dist.Integrity, raw.Dist.Tarball
+		release.Integrity, release.Tarball = raw.Dist.Integrity, archiveAddress(raw.Dist.Tarball)
 		release.Attested = raw.Dist.Attestations.Kind() == '{'
 		if release.Tarball == usualTarball(p.Base, p.Name, release.Version) {
 			release.Tarball = ""
@@ -362,16 +407,29 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
 			release.Deprecated = "this version is deprecated"
 		}
 		b := raw.body()
-		if release.Body, err = once(bodies, b, func(encoded []byte) { p.Bodies = append(p.Bodies, encoded) }); err != nil {
+		if release.Body, err = once(bodies, b, func(encoded []byte) { p.Bodies, size = append(p.Bodies, encoded), size+2*len(encoded) }); err != nil {
 			return err
 		}
-		if release.Terms, err = once(termses, b.terms, func([]byte) { p.Terms = append(p.Terms, b.terms) }); err != nil {
+		if release.Terms, err = once(termses, b.terms, func(encoded []byte) { p.Terms, size = append(p.Terms, b.terms), size+2*len(encoded) }); err != nil {
 			return err
 		}
 		p.Releases = append(p.Releases, release)
+		if size += 128 + len(release.Version) + len(release.Tarball) + len(release.Deprecated) + len(release.Integrity); size > maxKept {
+			return errTooMuch
+		}
 	}
 	_, err := d.ReadToken()
 	return err
+}
+
+// archiveAddress is an address of an archive as it may go into a lock: on the web, and
+// without a login; "" for any other.
+func archiveAddress(address string) string {
+	plain, ok := harmless.WithoutLogin(address)
+	if !ok || !strings.HasPrefix(plain, "https://") && !strings.HasPrefix(plain, "http://") {
+		return ""
+	}
+	return plain
 }
 
 // usualTarball is where registries keep the archive of a release.

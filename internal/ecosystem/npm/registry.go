@@ -20,7 +20,7 @@ import (
 
 // registry answers from the npm registries that a project uses.
 type registry struct {
-	settings settings
+	settings *settings
 	around   ecosystem.Surroundings
 	node     version.Version // the Node.js at hand; nil if there is none
 	fitting  sync.Mutex
@@ -40,13 +40,13 @@ type pending struct {
 
 func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*registry, error) {
 	r := &registry{
-		settings: readSettings(s.Root, dir, s.Home, s.Env, s.Environ),
+		settings: readSettings(s.Files, dir, s.Home, s.Env, s.Environ),
 		around:   s, packages: map[string]*pending{}, sources: map[string]*pkg{}, engines: map[string]bool{},
 	}
-	s.Client.Trust(func() ([]byte, error) { return r.settings.authorities(s.Env), nil }, r.settings["strict-ssl"] == "false")
+	s.Client.Trust(func() ([]byte, error) { return r.settings.authorities(s.Files, dir, s.Env) }, r.settings.get("strict-ssl") == "false")
 	s.Client.Patience(r.settings.patience())
-	if address := cmp.Or(r.settings["https-proxy"], r.settings["proxy"]); address != "" && address != "null" && address != "false" {
-		if err := s.Client.Proxy(address, strings.Split(r.settings["noproxy"], ",")); err != nil {
+	if address := cmp.Or(r.settings.get("https-proxy"), r.settings.get("proxy")); address != "" && address != "null" && address != "false" {
+		if err := s.Client.Proxy(address, strings.Split(r.settings.get("noproxy"), ",")); err != nil {
 			return nil, &model.Fault{Doing: "reading npm's settings (https-proxy, proxy)", Wrong: err.Error()}
 		}
 	}
@@ -55,16 +55,25 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*regist
 			r.node = v
 		}
 	}
-	if r.settings["registry"] == "" {
+	if r.settings.get("registry") == "" || len(r.settings.waiting) > 0 && r.settings.own["registry"] == "" {
 		// Where nothing is set, npm's own configuration has the last word.
 		text, err := s.Ask(ctx, "npm", "config", "get", "registry")
-		if err != nil || !strings.HasPrefix(text, "http") {
+		if r.settings.get("registry") == "" && (err != nil || !strings.HasPrefix(text, "http")) {
 			return nil, &model.Fault{
 				Doing: "looking for the npm registry", Wrong: "no .npmrc names one, and npm cannot be asked",
 				Next: "install npm, or set registry= in .npmrc",
 			}
 		}
-		r.settings["registry"] = text
+		if err == nil {
+			r.settings.own["registry"] = text
+			r.settings.fillKnown(s.Env)
+		}
+		if r.settings.get("registry") == "" {
+			r.settings.values["registry"] = text
+		}
+	}
+	for _, said := range r.settings.said() {
+		s.Note(said)
 	}
 	return r, nil
 }
@@ -90,7 +99,7 @@ func (r *registry) fetch(ctx context.Context, name string) (*pkg, error) {
 	base := r.settings.registry(name)
 	address := base + url.PathEscape(name)
 	payload, err := r.around.Client.Document(ctx, fetch.Request{
-		URL: address, Accept: "application/json", Authorization: r.settings.authorization(address),
+		URL: address, Accept: "application/json", Authorization: r.authorization(name, address),
 		Distil: distil(name, base), Form: compactForm,
 	})
 	if err != nil {
@@ -101,6 +110,21 @@ func (r *registry) fetch(ctx context.Context, name string) (*pkg, error) {
 		return nil, fmt.Errorf("reading the cached document of %s: %w", name, err)
 	}
 	return p.keep(func(rel *release) bool { return r.around.InTime(rel.published) }), nil
+}
+
+// authorization is the login that an address gets in whose registry's name a package is
+// asked for; one that is not sent is told.
+func (r *registry) authorization(name, address string) string {
+	header, refused := r.settings.authorization(address)
+	if base := r.settings.registry(name); header == "" && refused == "" && strings.HasPrefix(address, base) {
+		if header = r.settings.inAddress(name); header != "" && !fetch.Private(address) {
+			header, refused = "", "the login in the address of the registry "+base+" is not sent: it would go over plain HTTP; use https"
+		}
+	}
+	if refused != "" {
+		r.around.Note(refused)
+	}
+	return header
 }
 
 // fits tells whether a release runs on the Node.js at hand.

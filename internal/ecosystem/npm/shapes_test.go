@@ -109,7 +109,7 @@ func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
 		return nil, err
 	}
 	r, err := connect(context.Background(), ecosystem.Surroundings{
-		Root: dir, Environ: environ, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		Files: os.DirFS(dir), Environ: environ, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
 		Ask: func(context.Context, ...string) (string, error) { return "20.20.0", nil },
 	}, ".")
 	if err != nil {

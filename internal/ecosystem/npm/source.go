@@ -9,6 +9,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/host/fetch"
@@ -51,10 +52,10 @@ func (r *registry) source(ctx context.Context, d dependency) (*pkg, error) {
 	place, ref, _ := strings.Cut(d.spec.text, "#")
 	address, full := strings.CutPrefix(place, "git+")
 	if !full && !strings.Contains(place, "://") || strings.Contains(ref, ":") {
-		return nil, fault(fmt.Sprintf("%q is a short form, of which only npm knows where it leads", d.spec.text), "write the address in full, git+https://…, and a branch, tag or commit behind a #")
+		return nil, fault(fmt.Sprintf("%q is a short form, of which only npm knows where it leads", harmless.Address(d.spec.text)), "write the address in full, git+https://…, and a branch, tag or commit behind a #")
 	}
 	if r.around.Client.Offline() {
-		return nil, fmt.Errorf("%s: %s: %w", d.site, d.spec.text, fetch.ErrNotCached)
+		return nil, fmt.Errorf("%s: %s: %w", d.site, harmless.Address(d.spec.text), fetch.ErrNotCached)
 	}
 	commit, text, err := git.Source(ctx, address, ref, "package.json")
 	if err != nil {

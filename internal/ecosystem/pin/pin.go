@@ -188,7 +188,8 @@ func readFile(fsys fs.FS, name string, kinds []kind) (*file, error) {
 		if errors.As(err, &pathError) {
 			err = pathError.Err
 		}
-		return nil, &model.Fault{Doing: "reading", File: name, Wrong: err.Error()}
+		f.notes = append(f.notes, fmt.Sprintf("%s was not read: %v", name, err))
+		return f, nil
 	}
 	for _, k := range kinds {
 		k.read(f)

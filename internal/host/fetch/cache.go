@@ -25,7 +25,7 @@ type entry struct {
 }
 
 func (c *Client) file(r Request) string {
-	sum := sha256.Sum256([]byte(redact(r.URL)))
+	sum := sha256.Sum256([]byte(plainAddress(r.URL)))
 	name := hex.EncodeToString(sum[:])
 	return filepath.Join(c.cfg.CacheDir, name[:2], name[2:])
 }
@@ -36,7 +36,7 @@ func (c *Client) Folder(kind, name string) string {
 	if c.cfg.CacheDir == "" {
 		return ""
 	}
-	sum := sha256.Sum256([]byte(redact(name)))
+	sum := sha256.Sum256([]byte(plainAddress(name)))
 	return filepath.Join(c.cfg.CacheDir, kind, hex.EncodeToString(sum[:]))
 }
 
@@ -50,7 +50,7 @@ func (c *Client) load(r Request) (entry, bool) {
 	if err != nil {
 		return e, false
 	}
-	if e.payload, err = cbor.UnmarshalFirst(data, &e); err != nil || e.URL != redact(r.URL) || e.Form != r.Form {
+	if e.payload, err = cbor.UnmarshalFirst(data, &e); err != nil || e.URL != plainAddress(r.URL) || e.Form != r.Form {
 		return entry{}, false
 	}
 	return e, true

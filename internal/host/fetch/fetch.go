@@ -5,12 +5,14 @@ package fetch
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -18,6 +20,8 @@ import (
 	"time"
 
 	"github.com/hashicorp/go-retryablehttp"
+
+	"bellwether/internal/core/harmless"
 )
 
 // Config says how a Client behaves. The zero Config is ready to use but
@@ -28,6 +32,7 @@ type Config struct {
 	Offline  bool          // use only what is kept
 	Refresh  bool          // ask again whatever the age
 	Stall    time.Duration // a server silent for this long is given up; zero for DefaultStall
+	Slow     time.Duration // how long an answer may come slower than minRate; zero for DefaultSlow
 	Retries  int           // how often a failed request is tried again
 }
 
@@ -45,15 +50,20 @@ func New(cfg Config) *Client {
 	if cfg.Stall == 0 {
 		cfg.Stall = DefaultStall
 	}
+	if cfg.Slow == 0 {
+		cfg.Slow = DefaultSlow
+	}
 	c := retryablehttp.NewClient()
 	c.Logger = nil
 	c.RetryMax = cfg.Retries
-	c.RetryWaitMin, c.RetryWaitMax = 200*time.Millisecond, 4*time.Second
+	c.RetryWaitMin, c.RetryWaitMax = 200*time.Millisecond, maxWait
+	c.Backoff = wait
 	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.MaxIdleConnsPerHost = 32
 	transport.ResponseHeaderTimeout = cfg.Stall
-	c.HTTPClient = &http.Client{Transport: transport, CheckRedirect: keepCredentialAtHome}
+	transport.MaxResponseHeaderBytes = 1 << 20
+	c.HTTPClient = &http.Client{Transport: transport, CheckRedirect: redirect}
 	return &Client{cfg: cfg, http: c}
 }
 
@@ -90,7 +100,7 @@ func (c *Client) Trust(certificates func() ([]byte, error), insecure bool) {
 func (c *Client) Proxy(address string, direct []string) error {
 	through, err := url.Parse(address)
 	if err != nil || through.Host == "" {
-		return fmt.Errorf("%q is not the address of a proxy", redact(address))
+		return fmt.Errorf("%q is not the address of a proxy", harmless.Address(address))
 	}
 	c.http.HTTPClient.Transport.(*http.Transport).Proxy = func(r *http.Request) (*url.URL, error) {
 		for _, end := range direct {
@@ -117,11 +127,14 @@ const (
 	DefaultRetries = 2
 )
 
-// keepCredentialAtHome drops the credential where a redirect leads to another
-// host.
-func keepCredentialAtHome(next *http.Request, via []*http.Request) error {
+// redirect drops the credential where a redirect leads to another host, and refuses one
+// that leaves TLS.
+func redirect(next *http.Request, via []*http.Request) error {
 	if len(via) >= 10 {
 		return errors.New("more than 10 redirects")
+	}
+	if next.URL.Scheme != "https" && via[len(via)-1].URL.Scheme == "https" {
+		return fmt.Errorf("it redirects from TLS to %s", harmless.Address(next.URL.String()))
 	}
 	if next.URL.Host != via[0].URL.Host || next.URL.Scheme != via[0].URL.Scheme {
 		next.Header.Del("Authorization")
@@ -145,6 +158,8 @@ type Request struct {
 	// Page says that the document is a web page, which otherwise is the answer of
 	// something that stands between.
 	Page bool
+	// Limit is how many bytes an answer may have, unpacked; zero for DefaultLimit.
+	Limit int64
 	// Absent, if not nil, is given and kept for a while where the server says
 	// that there is no such document (404, 410), which is then no error.
 	Absent []byte
@@ -201,15 +216,29 @@ func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
 	if c.cfg.Offline {
 		return nil, ErrNotCached
 	}
-	payload, err := c.ask(ctx, r, kept, have)
-	if err != nil {
-		return nil, hideCredential(err, r.URL)
+	if r.Authorization != "" && !Private(r.URL) {
+		u, _ := url.Parse(r.URL)
+		return nil, &Unreachable{u.Host, errors.New("a login is not sent to it over plain HTTP, where everybody on the way could read it")}
 	}
-	return payload, nil
+	return c.ask(ctx, r, kept, have)
 }
 
+// Private tells whether what is sent to an address stays between here and there: by
+// TLS, or on this machine.
+func Private(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(u.Hostname())
+	return u.Scheme == "https" || u.Scheme == "file" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// young tells whether what is kept need not be asked for again. What claims to be from
+// the future was written with a wrong clock.
 func (c *Client) young(kept entry) bool {
-	return !c.cfg.Refresh && time.Since(kept.Checked) < c.cfg.MaxAge
+	age := time.Since(kept.Checked)
+	return !c.cfg.Refresh && age >= 0 && age < c.cfg.MaxAge
 }
 
 // Derive gives what compute gives, and keeps it for good: key names all that it
@@ -256,6 +285,9 @@ func (c *Client) ask(ctx context.Context, r Request, kept entry, have bool) ([]b
 			return payload, err
 		}
 		last = &Unreachable{broken.host, broken.err}
+		if errors.As(err, new(*Excess)) {
+			break // it would be so again
+		}
 	}
 	return nil, last
 }
@@ -269,11 +301,16 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	if c.broken != nil {
 		return nil, c.broken
 	}
+	asked := ctx
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	// What keeps it from a first byte, in all tries together, has an end, too.
+	tries := time.Duration(c.http.RetryMax + 1)
+	late := time.AfterFunc(tries*(c.cfg.Stall+maxWait)+c.cfg.Slow, cancel)
+	defer late.Stop()
 	req, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, r.URL, nil)
 	if err != nil {
-		return nil, fmt.Errorf("the address %q: %w", redact(r.URL), err)
+		return nil, fmt.Errorf("%q is no address", harmless.Address(r.URL))
 	}
 	req.Header.Set("User-Agent", "bellwether")
 	if r.Accept != "" {
@@ -290,11 +327,12 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
+		if asked.Err() != nil {
+			return nil, asked.Err()
 		}
-		return nil, &Unreachable{req.URL.Host, bare(err)}
+		return nil, &Unreachable{req.URL.Host, hideCredential(bare(err), r.URL)}
 	}
+	late.Stop()
 	defer resp.Body.Close()
 	switch {
 	case resp.StatusCode == http.StatusNotModified && have:
@@ -302,24 +340,27 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 		c.save(r, kept)
 		return kept.payload, nil
 	case r.Absent != nil && (resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone):
-		c.save(r, entry{URL: redact(r.URL), Form: r.Form, Checked: time.Now(), Absent: true, payload: r.Absent})
+		c.save(r, entry{URL: plainAddress(r.URL), Form: r.Form, Checked: time.Now(), Absent: true, payload: r.Absent})
 		return r.Absent, nil
 	case resp.StatusCode != http.StatusOK:
 		return nil, &Status{req.URL.Host, req.URL.Path, resp.StatusCode}
 	case !r.Page && strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html"):
 		return nil, &Unreachable{req.URL.Host, errors.New("the answer is a web page, not data")}
 	}
-	body := &watched{r: resp.Body, stall: c.cfg.Stall, timer: time.AfterFunc(c.cfg.Stall, cancel)}
-	defer body.timer.Stop()
+	body := watch(resp.Body, cmp.Or(r.Limit, DefaultLimit), c.cfg, cancel)
+	defer body.stop()
 	payload, err := r.Distil(body)
+	if asked.Err() != nil {
+		return nil, asked.Err()
+	}
+	if cut := body.failure(); cut != nil { // whatever the reader made of it
+		err = cut
+	}
 	if err != nil {
-		if ctx.Err() != nil && body.stalled() {
-			err = fmt.Errorf("it fell silent for %s in the middle of an answer", c.cfg.Stall)
-		}
-		return nil, &brokenAnswer{req.URL.Host, err}
+		return nil, &brokenAnswer{req.URL.Host, hideCredential(err, r.URL)}
 	}
 	c.save(r, entry{
-		URL: redact(r.URL), Form: r.Form, ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified"),
+		URL: plainAddress(r.URL), Form: r.Form, ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified"),
 		Checked: time.Now(), payload: payload,
 	})
 	return payload, nil
@@ -332,22 +373,7 @@ type brokenAnswer struct {
 }
 
 func (b *brokenAnswer) Error() string { return b.err.Error() }
-
-// watched is a body whose reader is cancelled if nothing comes for a while.
-type watched struct {
-	r     io.Reader
-	stall time.Duration
-	timer *time.Timer
-	last  time.Time
-}
-
-func (w *watched) Read(p []byte) (int, error) {
-	w.last = time.Now()
-	w.timer.Reset(w.stall)
-	return w.r.Read(p)
-}
-
-func (w *watched) stalled() bool { return time.Since(w.last) >= w.stall }
+func (b *brokenAnswer) Unwrap() error { return b.err }
 
 // bare takes the method and address off an HTTP client's error; the host is
 // said elsewhere.
@@ -359,25 +385,19 @@ func bare(err error) error {
 	return err
 }
 
-// redact drops user and password from an address.
-func redact(address string) string {
-	u, err := url.Parse(address)
-	if err != nil || u.User == nil {
-		return address
-	}
-	u.User = nil
-	return u.String()
-}
-
-// hideCredential makes sure that an address with a password in it does not
-// come back in an error.
+// hideCredential makes sure that an address with a login in it does not come back in
+// an error.
 func hideCredential(err error, address string) error {
-	u, perr := url.Parse(address)
-	if perr != nil || u.User == nil {
-		return err
-	}
-	if password, ok := u.User.Password(); ok && strings.Contains(err.Error(), password) {
-		return errors.New(strings.ReplaceAll(err.Error(), password, "***"))
+	if text := err.Error(); harmless.Hide(text, address) != text {
+		return errors.New(harmless.Hide(text, address))
 	}
 	return err
+}
+
+// plainAddress is an address as it is kept: without a login.
+func plainAddress(address string) string {
+	if plain, ok := harmless.WithoutLogin(address); ok {
+		return plain
+	}
+	return harmless.Address(address)
 }

@@ -213,20 +213,33 @@ func read(file *os.File, info fs.FileInfo, limit int64) ([]byte, error) {
 	}
 }
 
-// Plain reads a file outside of any project that a person's own settings name. It must
-// be a plain file of no more than a number of bytes, so that reading it ends.
-func Plain(name string, limit int64) ([]byte, error) {
+// OpenPlain opens a file outside of any project, that a person's own settings name or a
+// tool keeps. It must be a plain file, so that reading it ends.
+func OpenPlain(name string) (*os.File, error) {
 	file, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, why("open", name, err)
 	}
-	defer file.Close()
 	info, err := file.Stat()
 	if err == nil && !info.Mode().IsRegular() {
 		err = ErrNotPlain
 	}
 	if err != nil {
-		return nil, why("open", name, err)
+		return nil, errors.Join(why("open", name, err), file.Close())
+	}
+	return file, nil
+}
+
+// Plain reads a file as OpenPlain opens it, of no more than a number of bytes.
+func Plain(name string, limit int64) ([]byte, error) {
+	file, err := OpenPlain(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return nil, err
 	}
 	data, err := read(file, info, limit)
 	return data, why("read", name, err)
