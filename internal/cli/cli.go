@@ -55,20 +55,40 @@ type app struct {
 	draw           string // a file to draw into; empty for none
 }
 
+// endWithin is how long a call may take to end after an interrupt: to stop what it
+// started and remove its scratch.
+const endWithin = 20 * time.Second
+
 // Main runs the program and gives its exit status.
 func Main(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), ending()...)
 	defer stop()
-	go func() { // a second interrupt ends at once
-		<-ctx.Done()
-		stop()
-	}()
+	finished := make(chan struct{})
+	defer close(finished)
+	go endAfterInterrupt(ctx, stop, finished, stderr)
 	a := &app{stdout: stdout, stderr: stderr}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	return a.status(root.ExecuteContext(ctx))
+}
+
+// endAfterInterrupt lets a second interrupt end the program at once, and ends what does
+// not come to an end by itself.
+func endAfterInterrupt(ctx context.Context, stop func(), finished chan struct{}, stderr io.Writer) {
+	select {
+	case <-finished:
+		return
+	case <-ctx.Done():
+	}
+	stop()
+	select {
+	case <-finished:
+	case <-time.After(endWithin):
+		fmt.Fprintln(stderr, "bellwether: interrupted; what it was at did not end by itself, and the next call puts right what is left")
+		os.Exit(exitInterrupted)
+	}
 }
 
 // ending are the signals that end the program: also the one that comes when its terminal

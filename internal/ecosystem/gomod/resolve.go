@@ -187,14 +187,13 @@ func (s *resolver) movable() []model.Requirement {
 // add makes a subject of a requirement.
 func (s *resolver) add(q model.Requirement, releases []model.Release) error {
 	sub := &subject{req: q}
+	known := map[version]bool{}
 	put := func(m version, rel model.Release) error {
 		v, err := order{}.Parse(m.Version)
-		if err != nil {
+		if err != nil || known[m] {
 			return err
 		}
-		if slices.ContainsFunc(sub.candidates, func(c candidate) bool { return c.m == m }) {
-			return nil
-		}
+		known[m] = true
 		c := candidate{m: m, v: v, shunned: rel.Deprecated != "" || rel.Retracted || rel.Unfit != "", unfit: rel.Unfit != ""}
 		if rel.Retracted {
 			c.taken = strings.TrimSuffix("was retracted by its author: "+rel.Because, ": ")

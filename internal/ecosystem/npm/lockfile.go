@@ -3,7 +3,9 @@ package npm
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/go-json-experiment/json"
@@ -223,15 +225,17 @@ func (t *tree) load(l *lockfile) {
 	}
 	t.root.entry = l.entries[""]
 	links := map[*node]string{}
-	locs := collated(l.entries)
-	for depth := 1; ; depth++ {
-		more := false
-		for _, loc := range locs {
+	// What lies above comes first.
+	byDepth := map[int][]string{}
+	for _, loc := range collated(l.entries) {
+		d := depthOf(loc)
+		byDepth[d] = append(byDepth[d], loc)
+	}
+	for _, depth := range slices.Sorted(maps.Keys(byDepth)) {
+		for _, loc := range byDepth[depth] {
 			parentAt, name, ok := parentLoc(loc)
-			d := strings.Count("/"+loc+"/", "/node_modules/")
-			more = more || d > depth
 			parent := byLoc[parentAt]
-			if !ok || d != depth || parent == nil {
+			if !ok || parent == nil {
 				continue
 			}
 			e := l.entries[loc]
@@ -247,9 +251,6 @@ func (t *tree) load(l *lockfile) {
 			} else if n.body != nil {
 				t.setEdges(n, bodyEdges(n.body, nil))
 			}
-		}
-		if !more {
-			break
 		}
 	}
 	for n, where := range links {

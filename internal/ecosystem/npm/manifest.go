@@ -33,12 +33,14 @@ const (
 func (k edgeKind) peer() bool     { return k == peerEdge || k == peerOptionalEdge }
 func (k edgeKind) optional() bool { return k == optionalEdge || k == peerOptionalEdge }
 
-// groups are the objects of package.json that declare dependencies; a later
-// group takes precedence where two name the same package.
-var groups = []struct {
+// group is an object of package.json that declares dependencies.
+type group struct {
 	name string
 	kind edgeKind
-}{
+}
+
+// groups are all of them; a later one takes precedence where two name the same package.
+var groups = []group{
 	{"peerDependencies", peerEdge},
 	{"dependencies", prodEdge},
 	{"optionalDependencies", optionalEdge},

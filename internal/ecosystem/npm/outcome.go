@@ -38,7 +38,7 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 		if slices.ContainsFunc(splices[m], func(s model.Splice) bool { return s.Site == site }) {
 			return false // it is asked for in several places
 		}
-		splices[m] = append(splices[m], model.Splice{Site: site, New: text})
+		splices[m] = append(splices[m], model.Splice{Site: site, New: jsondoc.Inside(text)})
 		return true
 	}
 	var moves []model.Move
@@ -87,6 +87,9 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 	for _, m := range s.p.manifests() {
 		text, err := model.Apply(m.src, splices[m])
 		if err != nil {
+			return nil, nil, err
+		}
+		if err := jsondoc.Keeps(m.file, m.src, text, aboutRequirements); err != nil {
 			return nil, nil, err
 		}
 		texts[m.file] = text

@@ -75,7 +75,7 @@ func (f *packageFinder) from(p *project, optional bool) {
 	}
 	for i := 0; i < len(queue); i++ {
 		q := queue[i]
-		via := append(q.via[:len(q.via):len(q.via)], q.n.pkgName+" "+q.n.version)
+		via := further(q.via, q.n.pkgName+" "+q.n.version)
 		for _, e := range q.n.edgeList {
 			if optional || !e.kind.optional() {
 				queue = f.visit(queue, found{q.n.get(e), via, q.site}, !optional)
@@ -83,6 +83,20 @@ func (f *packageFinder) from(p *project, optional bool) {
 		}
 	}
 	f.done = queue
+}
+
+// maxVia is how many packages are named that lead to another one. Of a longer chain, the
+// beginning and the end are.
+const maxVia = 16
+
+// further is a chain with one more at its end.
+func further(via []string, last string) []string {
+	if len(via) < maxVia {
+		return append(via[:len(via):len(via)], last)
+	}
+	const first = maxVia / 2
+	short := append(make([]string, 0, maxVia), via[:first]...)
+	return append(append(append(short, "…"), via[first+2:]...), last)
 }
 
 func (f *packageFinder) visit(queue []found, q found, needs bool) []found {

@@ -24,6 +24,11 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 			Wrong: fmt.Sprintf("the lock is %s's, whose overrides are written in another way", p.foreign.client), Next: "write the override yourself, and commit it",
 		}
 	}
+	for _, change := range changes {
+		if err := checkName(change.New); err != nil {
+			return nil, err
+		}
+	}
 	var edits []model.FileEdit
 	for i, m := range p.manifests() {
 		var splices []model.Splice
@@ -53,9 +58,17 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 		if bytes.Equal(text, m.src) {
 			continue
 		}
+		if err := jsondoc.Keeps(m.file, m.src, text, aboutRequirements); err != nil {
+			return nil, err
+		}
 		edits = append(edits, model.FileEdit{File: m.file, Old: m.src, New: text})
 	}
 	return edits, nil
+}
+
+// aboutRequirements tells of the parts of a manifest that moves may change.
+func aboutRequirements(name string) bool {
+	return slices.ContainsFunc(groups, func(g group) bool { return g.name == name }) || name == "overrides" || name == "resolutions" || name == "pnpm"
 }
 
 // rename puts a new name and range in the place of a requirement, wherever the
@@ -72,7 +85,7 @@ func (m *manifest) rename(change route.Change) (splices []model.Splice) {
 			}
 			end := member.Start + bytes.IndexByte(m.src[member.Start+1:], '"') + 1
 			name := model.Site{File: m.file, Start: member.Start + 1, End: end, Text: string(m.src[member.Start+1 : end])}
-			splices = append(splices, model.Splice{Site: name, New: change.New}, model.Splice{Site: member.Value.Within(m.file, m.src), New: change.Range})
+			splices = append(splices, model.Splice{Site: name, New: jsondoc.Inside(change.New)}, model.Splice{Site: member.Value.Within(m.file, m.src), New: jsondoc.Inside(change.Range)})
 		}
 	}
 	return splices
@@ -84,7 +97,7 @@ func (m *manifest) insert(change route.Change) (model.Splice, error) {
 	if err != nil {
 		return model.Splice{}, err
 	}
-	line := fmt.Sprintf("%s: %q", name, change.Range)
+	line := fmt.Sprintf("%s: \"%s\"", name, jsondoc.Inside(change.Range))
 	object := m.doc.Get("dependencies")
 	if object == nil || object.Kind != '{' {
 		return model.Splice{}, &model.Fault{Doing: "adding " + change.New, File: m.file, Line: 1, Wrong: `there are no "dependencies" to add it to`, Next: `give the manifest an object "dependencies"`}

@@ -310,7 +310,9 @@ func (t *tree) reachBy(follow func(from *node, e edge) bool, bundled func(*node)
 }
 
 // depth is how many folders of node_modules n is below.
-func (n *node) depth() int { return strings.Count("/"+n.loc+"/", "/node_modules/") }
+func (n *node) depth() int { return depthOf(n.loc) }
+
+func depthOf(loc string) int { return strings.Count("/"+loc+"/", "/node_modules/") }
 
 // parentLoc splits a location into the one it is in and the folder's name:
 // "a/node_modules/@s/b" gives "a" and "@s/b". ok is false for a top's.
