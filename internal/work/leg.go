@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
@@ -125,6 +126,9 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		}
 		found := part.Find(m.Name)
 		if m.Range != "" { // it comes in, or gets another name
+			if _, err := order.ParseRange(m.Range); !isSource(part, m.Range) && (err != nil || strings.ContainsFunc(m.Range, foreignToRanges)) {
+				return a.misfit(fmt.Sprintf("the range of %s is none: %q", m.Name, m.Range))
+			}
 			changes = append(changes, m.change())
 			because[m.Name] = m.Because
 			delete(bounds, m.Name)
@@ -188,6 +192,12 @@ func (m fileMove) change() route.Change {
 		return route.Change{New: m.Name, Range: m.Range}
 	}
 	return route.Change{Old: m.Name, New: m.Becomes, Range: m.Range}
+}
+
+// foreignToRanges tells of a character that stands in no range of any dialect. Some
+// clients pass over what they do not understand in one.
+func foreignToRanges(r rune) bool {
+	return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(" .,:@/<>=!~^|*+_-()[]", r)
 }
 
 func (a *advance) misfit(wrong string) error {

@@ -196,11 +196,12 @@ func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time)
 	if err := r.Output(log); err != nil {
 		return fmt.Errorf("reading the log of a stage: %w", err)
 	}
-	if err := st.readResults(r, begun); err != nil {
+	passed, err := st.readResults(r, begun)
+	if err != nil {
 		return err
 	}
 	report := r.Report()
-	result.Tests, result.Findings, result.More, result.Notes = report.Tests, report.Findings, report.More, report.Notes
+	result.Tests, result.Findings, result.More, result.Notes = report.Tests, report.Findings, report.More, append(report.Notes, passed...)
 	if result.Status != finding.Passed {
 		result.Tail, result.Crash = report.Last, report.Crash
 	}
@@ -208,26 +209,28 @@ func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time)
 	return nil
 }
 
-// readResults reads the files of results that the stage wrote.
-func (st *stageRun) readResults(r *finding.Reader, begun time.Time) error {
+// readResults reads the files of results that the stage wrote. It tells which of them are
+// none, but pipes, say.
+func (st *stageRun) readResults(r *finding.Reader, begun time.Time) (passed []string, err error) {
 	if len(st.stage.Results) == 0 {
-		return nil
+		return nil, nil
 	}
 	fsys, err := within.Open(st.dir, nil)
 	if err != nil {
-		return fmt.Errorf("looking for results: %w", err)
+		return nil, fmt.Errorf("looking for results: %w", err)
 	}
 	defer fsys.Close()
 	for _, pattern := range st.stage.Results {
 		names, err := doublestar.Glob(fsys, pattern, doublestar.WithFilesOnly())
 		if err != nil {
-			return fmt.Errorf("looking for results, %s: %w", pattern, err)
+			return nil, fmt.Errorf("looking for results, %s: %w", pattern, err)
 		}
 		slices.Sort(names)
 		for _, name := range names[:min(len(names), maxResults)] {
 			f, err := fsys.Open(name)
 			if err != nil {
-				return fmt.Errorf("reading results: %w", err)
+				passed = append(passed, fmt.Sprintf("%s is not read: %s", name, model.Reason(err)))
+				continue
 			}
 			// A second's grace: clocks of file systems are coarse.
 			if info, err := f.Stat(); err == nil && info.ModTime().After(begun.Add(-time.Second)) {
@@ -236,7 +239,7 @@ func (st *stageRun) readResults(r *finding.Reader, begun time.Time) error {
 			_ = f.Close()
 		}
 	}
-	return nil
+	return passed, nil
 }
 
 // attribute says of findings of packages their versions, and by way of which

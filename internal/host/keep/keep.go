@@ -170,12 +170,12 @@ func (k *Keep) ignore(unusable func(error) error) error {
 	return nil
 }
 
-// Adopt makes what the folder holds, and what was put aside last, count as this
-// checkout's own, because a person says so: after the project was moved, say. It gives
-// the files.
+// Adopt makes what the folder holds count as this checkout's own, because a person says
+// so: after the project was moved, say. In a folder that is ours already, it is what was
+// put aside last that comes back. It gives the files.
 func (k *Keep) Adopt() (names []string, err error) {
 	last := 0
-	for k.files.Exists(at(asidePrefix + strconv.Itoa(last+1))) {
+	for k.Owned() && k.files.Exists(at(asidePrefix + strconv.Itoa(last+1))) {
 		last++
 	}
 	if last > 0 {
