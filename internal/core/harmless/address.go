@@ -23,18 +23,27 @@ func Address(address string) string {
 		return "…"
 	}
 	u, err := url.Parse(address)
-	if err != nil || u.Opaque != "" {
+	if err != nil || u.Opaque != "" || oddHost(u.Host) || u.Host == "" && scheme != "file" {
 		return scheme + "://…"
+	}
+	// "user:1" is a host with a port to who follows the address, and may be the beginning
+	// of a login with a slash in its password to who wrote it.
+	looksLikeLogin := u.Port() != "" && u.Hostname() != "localhost" && !strings.ContainsAny(u.Hostname(), ".:")
+	if u.User != nil && strings.Contains(u.Path, "@") { // nor is it certain there which @ ends the login
+		return scheme + "://…"
+	}
+	if _, behind, cut := strings.Cut(strings.ReplaceAll(rest, "#", "?"), "?"); cut && strings.Contains(behind, "@") {
+		return scheme + "://…" // the login may go as far as there
 	}
 	more := ""
 	if u.RawQuery != "" || u.Fragment != "" || strings.ContainsAny(rest, "?#") {
 		more = "…"
 	}
 	shown := scheme + "://" + u.Host
-	for segment := range strings.SplitSeq(strings.TrimPrefix(u.EscapedPath(), "/"), "/") {
+	for i, segment := range strings.Split(strings.TrimPrefix(u.EscapedPath(), "/"), "/") {
 		// "@scope" and "@v" are names; anything else with an @ in it may be the end of
 		// a password with a slash in it.
-		if strings.LastIndex(segment, "@") > 0 || strings.Contains(strings.TrimPrefix(segment, "%40"), "%40") {
+		if strings.LastIndex(segment, "@") > 0 || strings.Contains(strings.TrimPrefix(segment, "%40"), "%40") || looksLikeLogin && i > 0 && strings.HasPrefix(segment, "@") {
 			return scheme + "://…"
 		}
 		shown += "/" + segment
@@ -43,6 +52,11 @@ func Address(address string) string {
 		shown = strings.TrimSuffix(shown, "/")
 	}
 	return Line(shown + more)
+}
+
+// oddHost tells of what no host is: it may be the beginning of a login.
+func oddHost(host string) bool {
+	return strings.HasSuffix(host, ":") || strings.Count(host, ":") > 1 && !strings.HasPrefix(host, "[")
 }
 
 func plainScheme(s string) bool {

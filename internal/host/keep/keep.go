@@ -175,7 +175,7 @@ func (k *Keep) ignore(unusable func(error) error) error {
 // put aside last that comes back. It gives the files.
 func (k *Keep) Adopt() (names []string, err error) {
 	last := 0
-	for k.Owned() && k.files.Exists(at(asidePrefix + strconv.Itoa(last+1))) {
+	for k.Owned() && k.files.Exists(at(asidePrefix+strconv.Itoa(last+1))) {
 		last++
 	}
 	if last > 0 {
