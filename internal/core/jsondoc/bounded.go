@@ -29,7 +29,7 @@ type bounded struct {
 func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
 	if b.look(p[:n]); b.since > b.limit {
-		return n, ErrEndless
+		return 0, ErrEndless // readers pass over an error that comes with bytes
 	}
 	return n, err
 }

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,7 +60,13 @@ func isMissing(err error) bool {
 // among others, says that it does not give it: it has none, or must not.
 func isRefused(err error) bool {
 	var status *fetch.Status
-	return isMissing(err) || errors.As(err, &status) && status.Code < 500
+	return isMissing(err) || errors.As(err, &status) && slices.Contains(refusals, status.Code)
+}
+
+// refusals are the answers that are about what is asked for, and not about the server or
+// the time of asking.
+var refusals = []int{
+	http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusGone, http.StatusUnavailableForLegalReasons,
 }
 
 // document is one file of the proxy protocol.

@@ -135,7 +135,9 @@ func TestProxyInAFolder(t *testing.T) {
 }
 
 func FuzzReadGoMod(f *testing.F) {
-	f.Add([]byte(everyDirective))
+	for part := range strings.SplitSeq(everyDirective, "\n\n") { // small inputs are quickly made smaller
+		f.Add([]byte("module x\n\n" + part))
+	}
 	f.Add([]byte("module x\r\ngo 9.9\r\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		c, err := Ecosystem{}.Read(fstest.MapFS{"go.mod": {Data: text}}, ".")
@@ -178,11 +180,14 @@ func FuzzReadGoWork(f *testing.F) {
 func FuzzProxyAnswers(f *testing.F) {
 	f.Add("v1.0.0\nv1.1.0\n", "module a.example/one\n\ngo 1.21\n\nretract v1.0.0\n", `{"Version":"v1.0.0","Time":"2024-01-01T00:00:00Z"}`)
 	f.Add("", "module a.example/one\n", `{"Version":"v0.0.0-20240101000000-0123456789ab"}`)
+	now := &answers{}
+	server := httptest.NewServer(now)
+	defer server.Close()
+	client, cache := fetch.New(fetch.Config{}), f.TempDir()
 	f.Fuzz(func(t *testing.T, list, mod, latest string) {
-		server := httptest.NewServer(answers{list, mod, latest})
-		defer server.Close()
+		*now = answers{list, mod, latest}
 		r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
-			Environ: []string{"GOPROXY=" + server.URL, "GOMODCACHE=" + t.TempDir(), "GOENV=off"}, Client: fetch.New(fetch.Config{}),
+			Environ: []string{"GOPROXY=" + server.URL, "GOMODCACHE=" + cache, "GOENV=off"}, Client: client,
 			Ask: func(context.Context, ...string) (string, error) { return "go1.24", nil },
 		}, ".")
 		require.NoError(t, err)

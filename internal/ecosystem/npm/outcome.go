@@ -62,7 +62,7 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 				}
 			}
 			if rng != d.spec.text {
-				write(m, d.site, rng)
+				write(m, d.site, d.spec.glue+rng)
 				// npm wants an override of a requirement to say what that says.
 				if same := m.doc.At("overrides", d.name); m == root && same.String() == d.spec.text {
 					write(m, same.Within(m.file, m.src), rng)

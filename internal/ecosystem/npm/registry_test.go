@@ -170,7 +170,13 @@ func TestPackumentFaults(t *testing.T) {
 }
 
 func FuzzPackument(f *testing.F) {
-	f.Add(oldPackage)
+	for _, part := range []string{ // small ones, which are quickly made smaller
+		`{"versions":{"1.0.0":{"dist":{"shasum":"da39","tarball":"https://q.test/l.tgz"}}}}`, `{"versions":{"1.1.0":{"dependencies":{"a":"^1"},"peerDependencies":{"b":"2"}}}}`,
+		`{"dist-tags":{"latest":"1.0.0","odd":5},"time":{"1.0.0":"2015-01-02T03:04:05Z"}}`, `{"versions":{"1.0.0":{"engines":["node"],"bin":"./c.js","license":{"type":"B"}}}}`,
+		`{"versions":{"1":{"bundledDependencies":true,"funding":"x","deprecated":true}}}`, `{"versions":{"1.0.0":{"peerDependenciesMeta":{"b":{"optional":true}},"os":"x"}}}`,
+	} {
+		f.Add(part)
+	}
 	f.Fuzz(func(t *testing.T, text string) {
 		payload, err := distil("left", "https://quay.test/")(strings.NewReader(text))
 		if err != nil {

@@ -39,6 +39,7 @@ type spec struct {
 	name   string // the package's name in the registry; an alias's target
 	text   string // range, tag, or the value itself
 	prefix int    // length of what stands before text in the value ("npm:left@")
+	glue   string // what a range is to be put behind, where there is none yet ("npm:left")
 	rng    version.Range
 }
 
@@ -61,6 +62,8 @@ func readSpec(name, value string) spec {
 		s.prefix = strings.Index(value, "npm:") + len("npm:") + at
 		if at < len(rest) {
 			s.prefix++
+		} else {
+			s.glue = "@"
 		}
 	}
 	switch {

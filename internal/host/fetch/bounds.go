@@ -49,6 +49,7 @@ type watched struct {
 	mu    sync.Mutex
 	read  int64 // bytes
 	wrong error
+	broke bool // the connection did, in the middle
 }
 
 func watch(r io.Reader, limit int64, cfg Config, cancel context.CancelFunc) *watched {
@@ -83,6 +84,13 @@ func (w *watched) fail(err error) {
 	}
 }
 
+// cutShort tells whether the connection broke in the middle of the answer.
+func (w *watched) cutShort() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.broke && w.wrong == nil
+}
+
 // failure is why the answer was cut off, nil if it was not.
 func (w *watched) failure() error {
 	w.mu.Lock()
@@ -108,8 +116,9 @@ func (w *watched) Read(p []byte) (int, error) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	w.broke = w.broke || err != nil && err != io.EOF
 	if w.wrong != nil {
-		return n, w.wrong
+		return 0, w.wrong // readers pass over an error that comes with bytes
 	}
 	return n, err
 }

@@ -285,7 +285,7 @@ func (c *Client) ask(ctx context.Context, r Request, kept entry, have bool) ([]b
 			return payload, err
 		}
 		last = &Unreachable{broken.host, broken.err}
-		if errors.As(err, new(*Excess)) {
+		if !broken.cutShort {
 			break // it would be so again
 		}
 	}
@@ -357,7 +357,7 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 		err = cut
 	}
 	if err != nil {
-		return nil, &brokenAnswer{req.URL.Host, hideCredential(err, r.URL)}
+		return nil, &brokenAnswer{req.URL.Host, hideCredential(err, r.URL), body.cutShort() || errors.Is(err, io.ErrUnexpectedEOF)}
 	}
 	c.save(r, entry{
 		URL: plainAddress(r.URL), Form: r.Form, ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified"),
@@ -368,8 +368,9 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 
 // brokenAnswer is the error of an answer that began well and then failed.
 type brokenAnswer struct {
-	host string
-	err  error
+	host     string
+	err      error
+	cutShort bool
 }
 
 func (b *brokenAnswer) Error() string { return b.err.Error() }
