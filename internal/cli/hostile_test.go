@@ -157,7 +157,9 @@ var traps = []trap{
 	}},
 	{"a large file", func(h *hostile) {
 		name := h.pick("bellwether.yaml", ".npmrc", "package-lock.json", ".nvmrc", ".bellwether/route.yaml")
-		h.put(name, func(at string) error { return errors.Join(os.WriteFile(at, nil, 0o644), os.Truncate(at, within.MaxFile+1)) })
+		h.put(name, func(at string) error {
+			return errors.Join(os.WriteFile(at, nil, 0o644), os.Truncate(at, within.MaxFile+1))
+		})
 	}},
 	{"a planted journal", func(h *hostile) {
 		h.write(".bellwether/journal/000", "evil")

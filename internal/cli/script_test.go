@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -39,12 +40,14 @@ func TestMain(m *testing.M) {
 //	                             faults are 410, tampered and escaping (archives)
 //	sums FILE                    serve a checksum database of modules, with GOSUMDB
 //	page FILE                    serve a file at PAGE_URL; without FILE, stop
+//	repage FILE                  serve another file there
 //	commit                       make a git repository of the work folder, or
 //	                             commit what has changed
 //	status N CMD ARGS            run a command that must exit with status N
 //	small-disk FOLDER SIZE       make a folder on a disk of its own (condition [disks])
 //	fill FOLDER                  leave no room on its disk
 //	interrupt FILE CMD ARGS      run a command, and interrupt it once FILE is there
+//	hangup FILE CMD ARGS         the same, as if its terminal went
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir:      "testdata/script",
@@ -81,7 +84,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "commit": commit, "status": wantStatus, "interrupt": interrupt, "small-disk": smallDisk, "fill": fillDisk,
+			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage, "commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp, "small-disk": smallDisk, "fill": fillDisk,
 		},
 	})
 }
@@ -131,14 +134,25 @@ func servePage(ts *testscript.TestScript, _ bool, args []string) {
 		return
 	}
 	text := ts.ReadFile(args[0])
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(text)) }))
-	*ts.Value("page").(*pageServer) = pageServer{server}
+	page := ts.Value("page").(*pageServer)
+	page.text.Store(&text)
+	page.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(*page.text.Load())) }))
+	server := page.Server
 	ts.Setenv("PAGE_URL", server.URL+"/pier.yaml")
 	ts.Setenv("PAGE_SHA256", fmt.Sprintf("%x", sha256.Sum256([]byte(text))))
 }
 
 // pageServer serves a script's page.
-type pageServer struct{ *httptest.Server }
+type pageServer struct {
+	*httptest.Server
+	text atomic.Pointer[string]
+}
+
+// changePage serves another text at the page's address.
+func changePage(ts *testscript.TestScript, _ bool, args []string) {
+	text := ts.ReadFile(args[0])
+	ts.Value("page").(*pageServer).text.Store(&text)
+}
 
 func serveSums(ts *testscript.TestScript, _ bool, args []string) {
 	u, err := shorthand.Modules(ts.ReadFile(args[0]))
@@ -237,7 +251,12 @@ func wantStatus(ts *testscript.TestScript, _ bool, args []string) {
 	}
 }
 
-func interrupt(ts *testscript.TestScript, _ bool, args []string) {
+func interrupt(ts *testscript.TestScript, _ bool, args []string) { endBy(ts, syscall.SIGINT, args) }
+
+func hangUp(ts *testscript.TestScript, _ bool, args []string) { endBy(ts, syscall.SIGHUP, args) }
+
+// endBy runs a command, and sends it a signal once a file is there.
+func endBy(ts *testscript.TestScript, signal syscall.Signal, args []string) {
 	var out bytes.Buffer
 	cmd := exec.Command(filepath.Join(os.Getenv("PATH")[:strings.Index(os.Getenv("PATH"), string(os.PathListSeparator))], args[1]), args[2:]...)
 	cmd.Dir = ts.Getenv("WORK")
@@ -253,7 +272,7 @@ func interrupt(ts *testscript.TestScript, _ bool, args []string) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	ts.Check(cmd.Process.Signal(syscall.SIGINT))
+	ts.Check(cmd.Process.Signal(signal))
 	_ = cmd.Wait()
 	ts.Logf("%s", out.String())
 	if got := cmd.ProcessState.ExitCode(); got != exitInterrupted {

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 )
@@ -246,4 +248,30 @@ func TestArchivesThatBreakTheRules(t *testing.T) {
 	// One that claims to be larger than a module may be is given up on the way.
 	_, err := io.ReadAll(&bounded{r: strings.NewReader(strings.Repeat("x", 100)), left: 99})
 	assert.ErrorContains(t, err, "too large")
+}
+
+// TestManyVersions moves a module of which very many versions are listed: a step for every
+// pair of them would not come to an end.
+func TestManyVersions(t *testing.T) {
+	var list strings.Builder
+	for i := range 30000 {
+		fmt.Fprintf(&list, "v1.%d.%d\n", i/100, i%100)
+	}
+	server := httptest.NewServer(answers{list.String(), "module a.example/one\n\ngo 1.21\n", ""})
+	defer server.Close()
+	files := fstest.MapFS{"go.mod": {Data: []byte("module own.example/ferry\n\ngo 1.21\n\nrequire a.example/one v1.0.0\n")}}
+	c, err := Ecosystem{}.Read(files, ".")
+	require.NoError(t, err)
+	r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
+		Files: files, Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + t.TempDir(), "GOENV=off"}, Client: fetch.New(fetch.Config{}),
+		Ask: func(context.Context, ...string) (string, error) { return "go1.24", nil },
+	}, ".")
+	require.NoError(t, err)
+	s := &resolver{r: r.(*registry), p: c.Detail.(*project), ctx: context.Background(), ask: ecosystem.Ask{Component: c}}
+	s.problem = &solve.Problem{}
+	releases, err := r.Releases(context.Background(), c.Find("a.example/one")[0].Subject)
+	require.NoError(t, err)
+	require.Len(t, releases, 30000)
+	require.NoError(t, s.add(c.Find("a.example/one")[0], releases))
+	assert.Len(t, s.subjects[0].candidates, 30000)
 }

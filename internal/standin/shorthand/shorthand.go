@@ -2,11 +2,13 @@
 // release a line:
 //
 //	left 1.0.0 right@^1 peer:frame@^2 peer?:paint@* opt:wind@1 node:>=18 deprecated
+//	left 0.9.0 deprecated="a Go string"
 package shorthand
 
 import (
 	"fmt"
 	"io/fs"
+	"strconv"
 	"strings"
 	"testing/fstest"
 	"time"
@@ -67,6 +69,11 @@ func put(r map[string]any, field string) error {
 	}
 	switch kind {
 	case "dep":
+		if said, quoted := strings.CutPrefix(rest, "deprecated="); quoted {
+			text, err := strconv.Unquote(said)
+			r["deprecated"] = text
+			return err
+		}
 		if rest == "deprecated" {
 			r["deprecated"] = "no longer looked after"
 			return nil
