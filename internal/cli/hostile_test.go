@@ -260,8 +260,7 @@ const traceWithin = 30 * time.Second
 // trace runs a command under a tracer, and looks through what it did.
 func (h *hostile) trace(t *testing.T, command []string) {
 	log := filepath.Join(h.dir, "trace")
-	program := filepath.Join(strings.SplitN(os.Getenv("PATH"), string(os.PathListSeparator), 2)[0], "bellwether")
-	args := append([]string{"--seccomp-bpf", "-f", "-y", "-s", "4096", "-o", log, "-e", "trace=execve,connect,open,openat,unlink,unlinkat,mkdir,mkdirat,rmdir,rename,renameat,renameat2,symlink,symlinkat,link,linkat,mknod,mknodat,chmod,fchmodat,truncate", program}, command...)
+	args := append([]string{"--seccomp-bpf", "-f", "-y", "-s", "4096", "-o", log, "-e", "trace=execve,connect,open,openat,unlink,unlinkat,mkdir,mkdirat,rmdir,rename,renameat,renameat2,symlink,symlinkat,link,linkat,mknod,mknodat,chmod,fchmodat,truncate", program().Path}, command...)
 	ctx, cancel := context.WithTimeout(t.Context(), traceWithin)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "strace", args...)

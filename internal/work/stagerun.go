@@ -125,8 +125,8 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	log := run.NewLog(file, logLimit)
 	begun := time.Now()
 	result, err := st.execute(ctx, log)
-	if cerr := log.Close(); err == nil {
-		err = cerr
+	if cerr := log.Close(); err == nil && cerr != nil {
+		err = &model.Fault{Doing: "writing the log of the stage " + title, File: path.Join(keepDir, logFile), Wrong: model.Reason(cerr), Next: "make room there", Cause: cerr}
 	}
 	result.Duration = result.Duration.Round(time.Millisecond)
 	result.Log = path.Join(keepDir, logFile)

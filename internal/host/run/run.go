@@ -233,6 +233,7 @@ type Log struct {
 	tail    []byte
 	dropped int64
 	limit   int
+	broken  error // why nothing more can be written
 }
 
 // NewLog makes a log of at most limit bytes in an empty file.
@@ -240,13 +241,18 @@ func NewLog(file *os.File, limit int) *Log {
 	return &Log{file: file, head: int64(limit / 2), limit: limit / 2}
 }
 
-// Write takes what a program printed.
+// Write takes what a program printed. It always does, so that the program can go on;
+// what could not be written is the error of Close.
 func (l *Log) Write(p []byte) (int, error) {
 	n := len(p)
+	if l.broken != nil {
+		return n, nil
+	}
 	if l.head > 0 {
 		first := p[:min(int64(len(p)), l.head)]
 		if _, err := l.file.Write(first); err != nil {
-			return 0, err
+			l.broken = err
+			return n, nil
 		}
 		l.head -= int64(len(first))
 		p = p[len(first):]
@@ -269,5 +275,5 @@ func (l *Log) Close() error {
 		fmt.Fprintf(l.file, "\n… %d bytes left out …\n", l.dropped)
 	}
 	_, err := l.file.Write(l.tail)
-	return errors.Join(err, l.file.Close())
+	return errors.Join(l.broken, err, l.file.Close())
 }

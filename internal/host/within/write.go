@@ -70,7 +70,7 @@ func (f *Folder) WriteBy(name, by string, data []byte, mode fs.FileMode) error {
 	}
 	begun, err := f.begin(by, data, mode)
 	if err != nil {
-		return err
+		return why("write", name, err)
 	}
 	err = f.root.Rename(filepath.FromSlash(begun), filepath.FromSlash(name))
 	if err == nil {
