@@ -5,8 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
+	"strings"
 	"time"
+	"unicode"
 
 	"go.yaml.in/yaml/v3"
 
@@ -143,8 +144,11 @@ func describeCarried(m model.Move) string {
 // routeName is the route's file among those that are kept.
 const routeName = "route.yaml"
 
-// legID is what a leg may be called: its name becomes that of folders.
-var legID = regexp.MustCompile(`^[\pL\pN@][\pL\pN@._+~-]{0,120}$`)
+// isLegID tells whether a leg may be called so: its name becomes that of folders.
+func isLegID(id string) bool {
+	plain := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune("@._+~-", r) }
+	return id != "" && len(id) <= 200 && !strings.HasPrefix(id, ".") && !strings.HasPrefix(id, "-") && strings.IndexFunc(id, func(r rune) bool { return !plain(r) }) < 0
+}
 
 // readRoute reads the route that is kept; nil if there is none. One that came with the
 // repository, and was not computed here, is refused.
@@ -169,7 +173,7 @@ func (p *Project) readRoute(ctx context.Context) (*routeFile, error) {
 	}
 	seen := map[string]bool{}
 	for _, l := range f.Legs {
-		if seen[l.ID] || !legID.MatchString(l.ID) {
+		if seen[l.ID] || !isLegID(l.ID) {
 			return nil, &model.Fault{Doing: "reading the route", File: name, Wrong: fmt.Sprintf("the leg id %q is empty, stands twice, or is no plain name", l.ID), Next: "give it a name of letters, digits, - and ."}
 		}
 		seen[l.ID] = true

@@ -54,6 +54,9 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	}
 	r := &Repo{Top: top}
 	err = r.readSettings(ctx)
+	if err == nil && r.plain() {
+		return r, nil
+	}
 	said := ""
 	if err == nil {
 		said, err = r.run(ctx, "rev-parse", "--show-toplevel")
@@ -71,6 +74,16 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		return nil, fault
 	}
 	return r, nil
+}
+
+// plain tells whether git read the repository's own settings, and so takes it for one,
+// and whether its files are where it lies. Otherwise git has to say what is the matter.
+func (r *Repo) plain() bool {
+	has := func(key string) bool {
+		return slices.ContainsFunc(r.local, func(s setting) bool { return s.key == key })
+	}
+	bare := slices.ContainsFunc(r.local, func(s setting) bool { return s.key == "core.bare" && s.value != "false" })
+	return has("core.repositoryformatversion") && !bare && !has("core.worktree")
 }
 
 // discover is the nearest folder, from dir upwards on the same disk, with a .git in it.
