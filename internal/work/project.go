@@ -163,7 +163,11 @@ func (p *Project) ours(ctx context.Context, dirs []string) []string {
 		ignored, err = repo.Ignored(ctx, p.Root, dirs)
 	}
 	if err != nil && !errors.Is(err, git.ErrNone) {
-		p.aside("what git is told to ignore cannot be known, and nothing is left out for it: " + err.Error())
+		why := err.Error()
+		if fault := (*model.Fault)(nil); errors.As(err, &fault) {
+			why = fault.Wrong
+		}
+		p.aside("what git is told to ignore cannot be known, and nothing is left out for it: " + why)
 	}
 	return slices.DeleteFunc(dirs, func(d string) bool {
 		return ignored[d] || slices.ContainsFunc(p.Settings.LeaveOut, func(out string) bool { return d == out || strings.HasPrefix(d, out+"/") })

@@ -146,7 +146,9 @@ const routeName = "route.yaml"
 
 // isLegID tells whether a leg may be called so: its name becomes that of folders.
 func isLegID(id string) bool {
-	plain := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune("@._+~-", r) }
+	plain := func(r rune) bool {
+		return unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune("@._+~-", r)
+	}
 	return id != "" && len(id) <= 200 && !strings.HasPrefix(id, ".") && !strings.HasPrefix(id, "-") && strings.IndexFunc(id, func(r rune) bool { return !plain(r) }) < 0
 }
 

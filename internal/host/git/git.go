@@ -65,7 +65,11 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		return nil, ctx.Err()
 	}
 	if err != nil {
-		fault.Wrong, fault.Next, fault.Cause = "git refuses it: "+strings.ReplaceAll(said+err.Error(), "\n", "\n    "), "do what git says, or remove the .git there if it is none of a repository", err
+		words := err.Error()
+		if f := (*failure)(nil); errors.As(err, &f) && f.said != "" {
+			words = strings.Join(strings.Fields(strings.TrimPrefix(f.said, "fatal: ")), " ")
+		}
+		fault.Wrong, fault.Next, fault.Cause = "git refuses it: "+words, "do what git says, or remove the .git there if it is none of a repository", err
 		return nil, fault
 	}
 	if real, err := filepath.EvalSymlinks(strings.TrimSuffix(said, "\n")); err != nil || real != top {
