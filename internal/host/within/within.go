@@ -51,6 +51,8 @@ type Folder struct {
 	links bool
 	// passed is told of what was passed over, and why; it may be nil.
 	passed func(name string, why error)
+	deep   *deep
+	listed *listed
 }
 
 // Open opens a folder. passed is told what is passed over while folders are listed, and
@@ -65,14 +67,24 @@ func Open(dir string, passed func(name string, why error)) (*Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Folder{Dir: dir, root: root, links: true, passed: passed}, nil
+	return &Folder{Dir: dir, root: root, links: true, passed: passed, deep: &deep{}, listed: &listed{links: map[string]map[string]bool{}}}, nil
 }
 
 // WithoutLinks is the same folder, in which nothing is reached by way of a link.
-func (f *Folder) WithoutLinks() *Folder { return &Folder{Dir: f.Dir, root: f.root, passed: f.passed} }
+func (f *Folder) WithoutLinks() *Folder {
+	return &Folder{Dir: f.Dir, root: f.root, passed: f.passed, deep: f.deep, listed: f.listed}
+}
 
 // Close lets go of the folder.
-func (f *Folder) Close() error { return f.root.Close() }
+func (f *Folder) Close() error {
+	f.deep.mu.Lock()
+	defer f.deep.mu.Unlock()
+	if f.deep.root != nil {
+		_ = f.deep.root.Close()
+		f.deep.root = nil
+	}
+	return f.root.Close()
+}
 
 // check refuses a name that is not to be followed.
 func (f *Folder) check(op, name string) error {
@@ -144,7 +156,12 @@ func (f *Folder) file(name string) (*os.File, fs.FileInfo, error) {
 		return nil, nil, err
 	}
 	// A pipe would be waited for otherwise.
-	file, err := f.root.OpenFile(filepath.FromSlash(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err := f.throughLinks(name); err != nil {
+		return nil, nil, err
+	}
+	file, err := at(f, name, func(root *os.Root, name string) (*os.File, error) {
+		return root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	})
 	if err != nil {
 		return nil, nil, why("open", name, err)
 	}
@@ -250,7 +267,10 @@ func (f *Folder) Stat(name string) (fs.FileInfo, error) {
 	if err := f.check("stat", name); err != nil {
 		return nil, err
 	}
-	info, err := f.root.Stat(filepath.FromSlash(name))
+	if err := f.throughLinks(name); err != nil {
+		return nil, err
+	}
+	info, err := at(f, name, (*os.Root).Stat)
 	return info, why("stat", name, err)
 }
 
@@ -287,6 +307,15 @@ func (f *Folder) ReadDir(name string) ([]fs.DirEntry, error) {
 	entries, err := file.ReadDir(-1)
 	if err != nil {
 		f.pass(name, why("list", name, err))
+	}
+	links := map[string]bool{}
+	for _, e := range entries {
+		if e.Type()&fs.ModeSymlink != 0 {
+			links[e.Name()] = true
+		}
+	}
+	if f.listed.plain(name) {
+		f.listed.add(name, links)
 	}
 	kept := entries[:0]
 	for _, e := range entries {

@@ -23,17 +23,17 @@ func (f *Folder) Real(name string) (string, error) {
 	real, rest := ".", name
 	for links := 0; rest != ""; {
 		part, more, _ := strings.Cut(rest, "/")
-		at := path.Join(real, part)
-		if at == ".." || strings.HasPrefix(at, "../") {
+		next := path.Join(real, part)
+		if next == ".." || strings.HasPrefix(next, "../") {
 			return "", &fs.PathError{Op: "follow", Path: name, Err: ErrOutside}
 		}
 		rest = more
-		info, err := f.root.Lstat(filepath.FromSlash(at))
+		info, err := f.root.Lstat(filepath.FromSlash(next))
 		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
-			real = at
+			real = next
 			continue
 		}
-		to, err := f.root.Readlink(filepath.FromSlash(at))
+		to, err := f.root.Readlink(filepath.FromSlash(next))
 		if err != nil {
 			return "", why("follow", name, err)
 		}
@@ -188,5 +188,5 @@ func (f *Folder) Below(name string) (*Folder, error) {
 	if err != nil {
 		return nil, why("open", name, err)
 	}
-	return &Folder{Dir: filepath.Join(f.Dir, filepath.FromSlash(name)), root: root, passed: f.passed}, nil
+	return &Folder{Dir: filepath.Join(f.Dir, filepath.FromSlash(name)), root: root, passed: f.passed, deep: &deep{}, listed: &listed{links: map[string]map[string]bool{}}}, nil
 }
