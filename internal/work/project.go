@@ -187,7 +187,7 @@ func (p *Project) dropAliases() {
 		}
 		other := byFile[real]
 		if other != nil && real == part.Manifest {
-			*other, other = *part, nil // the other one was the link
+			*other = *part // the other one was the link
 			return true
 		}
 		byFile[real] = part
@@ -196,13 +196,14 @@ func (p *Project) dropAliases() {
 }
 
 // stateFolder is the person's folder for what programs keep between calls. Where the
-// home cannot be written, it is one of their own among temporary files.
+// home cannot be written, it is one among temporary files, if that is theirs alone.
 func stateFolder() string {
-	dir := filepath.Join(xdg.StateHome, "bellwether")
-	if os.MkdirAll(dir, 0o700) == nil {
-		return dir
+	home := filepath.Join(xdg.StateHome, "bellwether")
+	temporary := filepath.Join(os.TempDir(), fmt.Sprintf("bellwether-state-%d", os.Getuid()))
+	if os.MkdirAll(home, 0o700) != nil && within.MakeOwn(temporary) == nil {
+		return temporary
 	}
-	return filepath.Join(os.TempDir(), fmt.Sprintf("bellwether-state-%d", os.Getuid()))
+	return home
 }
 
 // remembered are sentences that were told once.

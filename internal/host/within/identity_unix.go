@@ -4,6 +4,7 @@ package within
 
 import (
 	"io/fs"
+	"os"
 	"strconv"
 	"syscall"
 )
@@ -15,4 +16,10 @@ func Identity(info fs.FileInfo) string {
 		return strconv.FormatUint(uint64(s.Ino), 10)
 	}
 	return ""
+}
+
+// ours tells whether a file belongs to who runs the program.
+func ours(info fs.FileInfo) bool {
+	s, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(s.Uid) == os.Geteuid()
 }

@@ -130,3 +130,15 @@ func TestDeep(t *testing.T) {
 	_, err := f.ReadFile(below + "/out")
 	assert.ErrorIs(t, err, ErrOutside)
 }
+
+// A folder among temporary files is taken only if it is nobody else's.
+func TestMakeOwn(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "own")
+	require.NoError(t, MakeOwn(dir))
+	require.NoError(t, MakeOwn(dir))
+	require.NoError(t, os.Chmod(dir, 0o777))
+	assert.Error(t, MakeOwn(dir))
+	require.NoError(t, os.Remove(dir))
+	require.NoError(t, os.Symlink(t.TempDir(), dir))
+	assert.Error(t, MakeOwn(dir))
+}

@@ -1,0 +1,20 @@
+package within
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+)
+
+// MakeOwn makes a folder that nobody else can read or write, in a place where others may
+// have put one of its name. It fails if they have.
+func MakeOwn(dir string) error {
+	if err := os.Mkdir(dir, 0o700); err == nil || !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	info, err := os.Lstat(dir)
+	if err == nil && (!info.IsDir() || info.Mode().Perm()&0o077 != 0 || !ours(info)) {
+		err = &fs.PathError{Op: "mkdir", Path: dir, Err: errors.New("somebody else's folder is in its place")}
+	}
+	return err
+}
