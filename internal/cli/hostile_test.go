@@ -27,7 +27,10 @@ import (
 	"bellwether/internal/standin/shorthand"
 )
 
-var hostiles = flag.Int("hostiles", 100, "how many hostile projects TestTraced makes")
+var (
+	hostiles     = flag.Int("hostiles", 100, "how many hostile projects TestTraced makes")
+	firstHostile = flag.Int("first-hostile", 0, "the seed of the first of them")
+)
 
 // TestTraced runs commands on projects that somebody else made to do harm, under a
 // tracer: no process is started but those of a list, nothing is asked of the network but
@@ -47,6 +50,7 @@ func TestTraced(t *testing.T) {
 	cache := t.TempDir() // what tools say of their versions is asked once
 	t.Run("projects", func(t *testing.T) {
 		for seed := range *hostiles {
+			seed += *firstHostile
 			t.Run(fmt.Sprint(seed), func(t *testing.T) {
 				t.Parallel()
 				h := newHostile(t, uint64(seed), server.URL)
