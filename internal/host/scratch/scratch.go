@@ -17,6 +17,8 @@ import (
 	"strings"
 	"syscall"
 
+	"golang.org/x/sync/errgroup"
+
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
@@ -142,15 +144,22 @@ func (s *Scratch) copyRepo(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	folders := map[string]bool{}
+	if err := s.makeFolders(names); err != nil {
+		return err
+	}
+	group, copying := errgroup.WithContext(ctx)
+	group.SetLimit(copiesAtOnce)
 	for _, name := range names {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		from := filepath.Join(s.from.Repo.Top, filepath.FromSlash(name))
-		if err := s.copyFile(from, filepath.Join(s.tree, filepath.FromSlash(name)), folders); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
+		group.Go(func() error {
+			from := filepath.Join(s.from.Repo.Top, filepath.FromSlash(name))
+			if err := s.copyFile(from, filepath.Join(s.tree, filepath.FromSlash(name)), nil); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			return copying.Err()
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
 	}
 	root, err := filepath.EvalSymlinks(s.from.Root)
 	if err != nil {
@@ -162,6 +171,25 @@ func (s *Scratch) copyRepo(ctx context.Context) (err error) {
 	s.Dir = filepath.Join(s.tree, s.below)
 	s.below = filepath.ToSlash(s.below)
 	return s.fillSubmodules(ctx)
+}
+
+// copiesAtOnce is how many files are copied at a time.
+const copiesAtOnce = 8
+
+// makeFolders makes the folders that files lie in.
+func (s *Scratch) makeFolders(names []string) error {
+	made := map[string]bool{}
+	for _, name := range names {
+		dir := path.Dir(name)
+		if made[dir] {
+			continue
+		}
+		made[dir] = true
+		if err := os.MkdirAll(filepath.Join(s.tree, filepath.FromSlash(dir)), 0o755); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // fillSubmodules copies the files of submodules, whose repositories know them.
@@ -265,13 +293,14 @@ func (s *Scratch) copyTree(ctx context.Context, from, to string) error {
 	})
 }
 
-// copyFile copies a plain file or a link. folders are those that are known to be there.
+// copyFile copies a plain file or a link. folders are those that are known to be there,
+// nil for all.
 func (s *Scratch) copyFile(from, to string, folders map[string]bool) error {
 	info, err := os.Lstat(from)
 	if err != nil {
 		return err
 	}
-	if dir := filepath.Dir(to); !folders[dir] {
+	if dir := filepath.Dir(to); folders != nil && !folders[dir] {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
 		}
