@@ -188,7 +188,10 @@ var traps = []trap{
 		p := filepath.Join(h.outside, "program")
 		h.git("config", h.pick("core.fsmonitor", "core.hooksPath", "core.sshCommand", "core.pager", "diff.external", "gpg.program", "credential.helper", "core.editor", "core.alternateRefsCommand", "core.askPass"), p)
 		h.git("config", "filter.x."+h.pick("clean", "process", "smudge"), p)
-		h.git("config", h.pick("core.worktree", "include.path", "core.excludesFile", "core.attributesFile"), h.pick("/", h.outside, "/dev/zero", filepath.Join(h.outside, "secret")))
+		h.git("config", h.pick("core.worktree", "core.excludesFile", "core.attributesFile"), h.pick("/", h.outside, "/dev/zero", filepath.Join(h.outside, "secret")))
+		if h.rng.IntN(8) == 0 {
+			h.git("config", "include.path", "/dev/zero") // git reads what its configuration includes
+		}
 		h.write(".gitattributes", "* filter=x diff=x\n")
 	}},
 	{"hooks", func(h *hostile) {
