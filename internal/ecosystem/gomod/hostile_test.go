@@ -124,3 +124,54 @@ func moveLeft(t *testing.T, address, database string) (string, error) {
 	}
 	return text, nil
 }
+
+// TestHostileTimes asks for the newest version, and when a version came out.
+func TestHostileTimes(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	u, err := shorthand.Modules("left.example/l v1.0.0\nleft.example/l v1.1.0\n")
+	require.NoError(t, err)
+	for kind, ask := range map[string]func(ctx context.Context, r *registry) (string, error){
+		"@latest": func(ctx context.Context, r *registry) (string, error) {
+			i, err := r.latest(ctx, "left.example/l")
+			return i.Version, err
+		},
+		"v1.1.0.info": func(ctx context.Context, r *registry) (string, error) {
+			at, err := r.published(ctx, version{Path: "left.example/l", Version: "v1.1.0"})
+			return at.String(), err
+		},
+	} {
+		want := ""
+		for _, b := range append([]hostile.Behaviour{{Name: "good", Content: true}}, hostile.All()...) {
+			handler := u.Proxy()
+			if b.Serve != nil {
+				handler = hostile.At(handler, b, func(path string) bool { return strings.HasSuffix(path, kind) })
+			}
+			server := httptest.NewServer(handler)
+			r, err := Ecosystem{}.Connect(t.Context(), ecosystem.Surroundings{
+				Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + t.TempDir(), "GOENV=off"},
+				Client:  fetch.New(fetch.Config{Stall: 300 * time.Millisecond, Slow: 500 * time.Millisecond}), Now: time.Now(),
+				Ask: func(context.Context, ...string) (string, error) { return "go1.26.0", nil },
+			}, ".")
+			require.NoError(t, err)
+			var got string
+			began := time.Now()
+			memory := hostile.Memory(func() { got, err = ask(t.Context(), r.(*registry)) })
+			name := fmt.Sprintf("%s at %s", b.Name, kind)
+			assert.Less(t, time.Since(began), hostile.MaxTime, name)
+			assert.Less(t, memory, hostile.MaxMemory, name)
+			server.CloseClientConnections()
+			server.Close()
+			switch {
+			case b.Serve == nil:
+				require.NoError(t, err)
+				want = got
+			case err != nil:
+				assert.Contains(t, err.Error(), "left.example/l", name)
+			case !b.Content:
+				assert.Equal(t, want, got, name)
+			}
+		}
+	}
+}

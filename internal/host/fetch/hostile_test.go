@@ -15,6 +15,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/standin/hostile"
 )
 
 // TestBounds asks servers whose answers have no end, or never come: each is given up
@@ -149,4 +151,31 @@ func TestFromTheFuture(t *testing.T) {
 	assert.True(t, c.young(entry{Checked: time.Now().Add(-time.Minute)}))
 	assert.False(t, c.young(entry{Checked: time.Now().Add(time.Hour)}))
 	assert.False(t, c.young(entry{}))
+}
+
+// TestMisbehaviour asks for a book or a page of servers that misbehave in every way: what
+// is read is bounded, and an error names the host.
+func TestMisbehaviour(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	good := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "schema: bellwether/book/1\n") })
+	const most = 16 << 20
+	for _, b := range hostile.All() {
+		server := httptest.NewServer(hostile.At(good, b, func(string) bool { return true }))
+		began := time.Now()
+		var text []byte
+		var err error
+		memory := hostile.Memory(func() {
+			text, err = New(Config{Stall: 300 * time.Millisecond, Slow: 500 * time.Millisecond}).Document(t.Context(), Request{URL: server.URL + "/pier.yaml", Page: true, Limit: most, Distil: whole})
+		})
+		server.CloseClientConnections()
+		server.Close()
+		assert.Less(t, time.Since(began), hostile.MaxTime, b.Name)
+		assert.Less(t, memory, hostile.MaxMemory, b.Name)
+		assert.LessOrEqual(t, len(text), most, b.Name)
+		if err != nil {
+			assert.ErrorContains(t, err, "127.0.0.1", b.Name)
+		}
+	}
 }
