@@ -58,6 +58,9 @@ func OpenRemote(ctx context.Context, dir, address string) (*Remote, error) {
 // refsWithin is how long a repository may take to list its branches and tags.
 const refsWithin = 2 * time.Minute
 
+// fetchWithin is how long a repository may take to send what is asked for.
+const fetchWithin = 20 * time.Minute
+
 // patience is an environment in which git neither waits for ever nor for an answer by
 // hand, as far as the person's own configuration does not say otherwise (git(1),
 // ssh_config(5)).
@@ -133,7 +136,9 @@ func (r *Remote) Fetch(ctx context.Context, ref string) (commit string, err erro
 		return "", fmt.Errorf("%q is no ref of a repository", ref)
 	}
 	err = r.alone(ctx, func() error {
-		if _, err := r.repo.run(ctx, "fetch", "-q", "--depth", "1", "--no-tags", "--", r.Address, ref); err != nil {
+		limited, cancel := context.WithTimeout(ctx, fetchWithin)
+		defer cancel()
+		if _, err := r.repo.run(limited, "fetch", "-q", "--depth", "1", "--no-tags", "--", r.Address, ref); err != nil {
 			return r.unreadable(ctx, err)
 		}
 		commit, err = r.repo.run(ctx, "rev-parse", "--verify", "FETCH_HEAD^{commit}")
@@ -151,7 +156,9 @@ func (r *Remote) FetchAll(ctx context.Context) error {
 		} else if strings.TrimSpace(shallow) == "true" {
 			args = append(args, "--unshallow")
 		}
-		if _, err := r.repo.run(ctx, append(args, "--", r.Address, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")...); err != nil {
+		limited, cancel := context.WithTimeout(ctx, fetchWithin)
+		defer cancel()
+		if _, err := r.repo.run(limited, append(args, "--", r.Address, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")...); err != nil {
 			return r.unreadable(ctx, err)
 		}
 		return nil
