@@ -242,15 +242,15 @@ func (h *hostile) command() []string {
 	return all[h.rng.IntN(len(all))]
 }
 
-// allowed are the programs that may run: what is asked for its version, git, and the
-// shell that version managers wrap it in. "true" is a stage of the project's own.
+// allowed are the programs that may run: git, and what is asked for its version. "true" is
+// a stage of the project's own.
 var allowed = []string{
 	"bellwether", "git", "node", "npm", "go", "python3", "ruby", "java", "php", "rustc", "dotnet", "elixir", "erl", "swift", "dart",
 	"yarn", "pnpm", "gradle", "mvn", "docker", "cmake", "make", "gcc", "terraform", "true",
 }
 
-// within tells whether a program is started by one that is only asked for its version:
-// many of those are scripts.
+// script are the programs that those run in turn which are asked for their version: many
+// of them are scripts.
 var script = []string{"sh", "bash", "dash", "env", "pyenv", "readlink", "dirname", "uname", "basename", "expr", "rustup", "ls", "cut", "tr", "sed", "grep", "head", "id", "tty", "cat", "dpkg-architecture", "dpkg", "corepack", "mktemp"}
 
 var (

@@ -58,7 +58,7 @@ func (k *Keep) Owned() bool {
 	k.owning.Lock()
 	defer k.owning.Unlock()
 	if k.owned == nil {
-		data, err := k.read(owner)
+		data, err := k.Read(owner)
 		is := err == nil && string(data) == k.deed()
 		k.owned = &is
 	}
@@ -228,9 +228,7 @@ func (k *Keep) Adopt() (names []string, err error) {
 
 // Read gives a file that bears our seal. The error is fs.ErrNotExist if there is none,
 // and ErrForeign if somebody else wrote it.
-func (k *Keep) Read(name string) ([]byte, error) { return k.read(name) }
-
-func (k *Keep) read(name string) ([]byte, error) {
+func (k *Keep) Read(name string) ([]byte, error) {
 	data, err := k.files.ReadAtMost(at(name), maxKept)
 	if err != nil {
 		return nil, err
