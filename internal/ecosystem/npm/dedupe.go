@@ -13,7 +13,7 @@ func (b *builder) dedupe(all bool) (some bool) {
 	b.reached = nil
 	var nodes []*node
 	b.t.walk(func(n *node) {
-		if n.parent != nil && n.linkTo == nil && !n.inBundle && !n.pinned && (all || n.entry == nil) {
+		if n.parent != nil && n.linkTo == nil && !n.inBundle && (all || n.entry == nil) {
 			nodes = append(nodes, n)
 		}
 	})
@@ -25,10 +25,10 @@ func (b *builder) dedupe(all bool) (some bool) {
 			continue
 		}
 		above := n.parent.above.resolve(n.name)
-		if above == nil || above.linkTo != nil || above.pkgName != n.pkgName || !all && above.version != n.version {
+		if above == nil || above.linkTo != nil || above.pkgName != n.pkgName || (!all || n.pinned) && above.version != n.version {
 			continue
 		}
-		suits := true
+		suits := samePeers(n, above)
 		for _, d := range b.t.dependents[n.name] {
 			for _, e := range d.edgeList {
 				if !d.gone() && e.name == n.name && d.get(e) == n && !meets(e, above) {
@@ -43,4 +43,15 @@ func (b *builder) dedupe(all bool) (some bool) {
 	}
 	b.reached = nil
 	return some
+}
+
+// samePeers tells whether two places of a package see the same copies of what it
+// has to meet.
+func samePeers(n, other *node) bool {
+	for _, e := range n.edgeList {
+		if e.kind.peer() && n.parent.resolve(e.name) != other.parent.resolve(e.name) {
+			return false
+		}
+	}
+	return true
 }

@@ -114,7 +114,12 @@ func (b *builder) providePeer(n *node, e edge) error {
 	}
 	at := n.get(e)
 	p, err := b.reg.pkg(b.ctx, e.spec.name)
-	if err != nil {
+	switch {
+	case isAbsent(err) && e.kind == peerOptionalEdge:
+		return nil
+	case isAbsent(err):
+		return b.unplaceable(n, e, "the registry does not know it")
+	case err != nil:
 		return fmt.Errorf("%s: %w", describe(n, e), err)
 	}
 	if at != nil && b.replace(at, p, n, e) {
@@ -125,18 +130,29 @@ func (b *builder) providePeer(n *node, e edge) error {
 		return nil
 	}
 	if e.kind == peerOptionalEdge {
-		asFound := at != nil && n.entry != nil && at.entry != nil
-		if at == nil || asFound || at.pinned || at.inBundle || at.linkTo != nil || b.evicted[at.loc] >= maxReturns {
+		if at == nil || b.asFound(n, at) || at.pinned || at.inBundle || at.linkTo != nil || b.evicted[at.loc] >= maxReturns {
 			return nil // said in the end, if nothing else mends it
 		}
 		// It is rather without than with the wrong one: those who need that
 		// get it further down.
-		return b.evict(at, n, e)
+		b.evict(at)
+		return nil
 	}
-	if n.pinned || n.inBundle {
+	switch {
+	case n.pinned && !b.asFound(n, at):
 		return b.unplaceable(n, e, fmt.Sprintf("%s has %s", atPlace(at), versionOf(at)))
+	case n.pinned, n.inBundle, b.evicted[n.loc] >= maxEvictions:
+		n.forced = true // said in the end
+		return nil
 	}
-	return b.evict(n, n, e)
+	b.evict(n)
+	return nil
+}
+
+// asFound tells whether a node, and what it gets for a peer, are as the lock has
+// them.
+func (b *builder) asFound(n, peer *node) bool {
+	return n.entry != nil && (peer == nil || peer.entry != nil)
 }
 
 // maxReturns is how often a node may come back to a place that it was taken
@@ -148,18 +164,14 @@ const (
 )
 
 // evict takes a node out, so that those who need it place it again, elsewhere
-// or with its peers. n and e are what it is done for.
-func (b *builder) evict(out, n *node, e edge) error {
+// or with its peers.
+func (b *builder) evict(out *node) {
 	b.t.remove(out)
 	b.reached = nil
 	b.evicted[out.loc]++
 	for _, d := range b.t.dependents[out.name] {
 		b.enqueue(d)
 	}
-	if b.evicted[out.loc] > maxEvictions {
-		return b.unplaceable(n, e, "no place was found where it meets its peers")
-	}
-	return nil
 }
 
 func atPlace(n *node) string {

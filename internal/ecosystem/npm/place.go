@@ -101,9 +101,8 @@ func (b *builder) settle(n *node, peers bool) error {
 			continue
 		}
 		err := b.provide(n, e)
-		var fault *model.Fault
 		switch {
-		case errors.As(err, &fault) && b.deferred[n] < maxDeferred:
+		case errors.As(err, new(*unplaced)) && b.deferred[n] < maxDeferred:
 			// What is in the way may be about to go itself.
 			b.deferred[n]++
 			later = true
@@ -173,10 +172,12 @@ func (b *builder) provide(n *node, e edge) error {
 		return b.unplaceable(n, e, fmt.Sprintf("it is a %s, which only npm can fetch", fixedBecause[e.spec.kind]))
 	}
 	p, err := b.reg.pkg(b.ctx, e.spec.name)
-	if err != nil {
-		if e.kind == optionalEdge && isAbsent(err) {
-			return nil
-		}
+	switch {
+	case isAbsent(err) && e.kind == optionalEdge:
+		return nil
+	case isAbsent(err):
+		return b.unplaceable(n, e, "the registry does not know it")
+	case err != nil:
 		return fmt.Errorf("%s: %w", describe(n, e), err)
 	}
 	at := n.get(e)
@@ -207,12 +208,15 @@ func (b *builder) provide(n *node, e edge) error {
 	if e.kind == optionalEdge {
 		return nil
 	}
-	if n.isTop() || n.kids[e.name] != nil {
+	own := n.kids[e.name]
+	if n.isTop() || own != nil && (own.linkTo != nil || own.pinned || own.inBundle) {
 		return b.unplaceable(n, e, "no release of it meets the peers it wants there")
 	}
 	// Below the requirements packages contradict themselves; as npm does, what is
 	// wanted is taken, with a warning.
-	own := b.t.add(n, e.name)
+	if own == nil {
+		own = b.t.add(n, e.name)
+	}
 	own.forced = true
 	b.become(own, best, n.kidScope(e))
 	return nil
@@ -225,11 +229,22 @@ func bundledOf(n *node) []string {
 	return n.body.Bundled
 }
 
+// unplaced is the error of a node that cannot have what it needs.
+type unplaced struct {
+	*model.Fault
+	n  *node
+	e  edge
+	to *node // what it gets instead; nil for nothing
+}
+
+// Unwrap gives the error as people read it.
+func (u *unplaced) Unwrap() error { return u.Fault }
+
 func (b *builder) unplaceable(n *node, e edge, because string) error {
-	return &model.Fault{
+	return &unplaced{n: n, e: e, to: n.get(e), Fault: &model.Fault{
 		Doing: "resolving " + b.file, Wrong: fmt.Sprintf("%s: %s", describe(n, e), because),
-		Next: fmt.Sprintf("bellwether explain %s shows who asks for it", e.name), Found: true,
-	}
+		Next: "choose other versions; --hold leaves a package where it is", Found: true,
+	}}
 }
 
 // levels are the places for what n needs, from the highest down to n itself.
@@ -440,7 +455,7 @@ func (b *builder) checkAll() error {
 	if b.reg.settings.on("legacy-peer-deps") {
 		return nil
 	}
-	var faults []error
+	var failed error
 	b.t.walk(func(n *node) {
 		for _, e := range n.edgeList {
 			to := n.get(e)
@@ -448,17 +463,23 @@ func (b *builder) checkAll() error {
 				continue
 			}
 			if n.forced && e.kind.peer() {
-				b.notices = append(b.notices, fmt.Sprintf("%s as a peer, but gets %s: what asks for it contradicts that", describe(n, e), versionOf(to)))
+				why := "what asks for it contradicts that"
+				if b.asFound(n, to) {
+					why = "as the lock had it before"
+				}
+				b.notices = append(b.notices, fmt.Sprintf("%s as a peer, but gets %s: %s", describe(n, e), versionOf(to), why))
 				continue
 			}
 			if e.kind == peerOptionalEdge {
 				b.notices = append(b.notices, fmt.Sprintf("%s as an optional peer, but gets %s", describe(n, e), versionOf(to)))
 				continue
 			}
-			faults = append(faults, b.unplaceable(n, e, fmt.Sprintf("%s has %s", atPlace(to), versionOf(to))))
+			if failed == nil {
+				failed = b.unplaceable(n, e, fmt.Sprintf("%s has %s", atPlace(to), versionOf(to)))
+			}
 		}
 	})
-	return errors.Join(faults...)
+	return failed
 }
 
 // describe says what a node needs, for errors.

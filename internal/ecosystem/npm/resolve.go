@@ -31,6 +31,8 @@ type resolver struct {
 	first   map[string]string // what the first top has of a name
 	several map[string]bool   // names that tops have at several versions
 	fetched map[string]bool   // names that tops have from elsewhere than a registry
+	placed  map[*node]*wish   // what was placed for wishes
+	lessons []*lesson         // what placing found before
 }
 
 // everything is the range of all releases.
@@ -70,13 +72,31 @@ func (w *wish) agrees(s spec) bool {
 	return false
 }
 
-// Resolve finds versions for the whole component within the bounds of ask.
+// Resolve finds versions for the whole component within the bounds of ask. What
+// placing the packages finds to be in the way is learned, and all is solved anew.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
-	p := ask.Component.Detail.(*project)
-	s := &resolver{
-		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{},
-		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{}, named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{}, fetched: map[string]bool{},
+	var lessons []*lesson
+	for {
+		s := newResolver(ctx, r, ask, lessons)
+		outcome, err := s.resolve()
+		learned := s.learn(err)
+		if learned == nil || len(lessons) == maxLessons {
+			return outcome, err
+		}
+		lessons = append(lessons, learned)
 	}
+}
+
+func newResolver(ctx context.Context, r *registry, ask ecosystem.Ask, lessons []*lesson) *resolver {
+	p := ask.Component.Detail.(*project)
+	return &resolver{
+		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{}, lessons: lessons,
+		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{},
+		named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{}, fetched: map[string]bool{}, placed: map[*node]*wish{},
+	}
+}
+
+func (s *resolver) resolve() (*ecosystem.Outcome, error) {
 	s.override(s.p.root, (*overrides).following)
 	if err := s.prepare(); err != nil {
 		return nil, err
@@ -99,11 +119,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 		s.t.setEdges(top, topEdges(m))
 	}
 	s.override(tops[s.t.root], func(o *overrides) *overrides { return o })
-	for _, w := range s.wishes {
-		if w.rel != nil {
-			s.placeWish(w)
-		}
-	}
+	s.placeWishes()
 	s.dropAvoided()
 	s.all = s.ask.Dedupe
 	if err := s.build(); err != nil {
@@ -266,6 +282,10 @@ func (s *resolver) solveTops() error {
 	for _, r := range s.ask.Rules {
 		s.rule(r)
 	}
+	for _, name := range s.ask.First {
+		s.someGoes(name)
+	}
+	s.heed()
 	s.rank()
 	s.problem.Expand = func(id solve.ID, candidate int) error { return s.expand(s.wishes[id], candidate) }
 	solution, err := s.problem.Solve(s.ctx)
@@ -278,6 +298,22 @@ func (s *resolver) solveTops() error {
 		}
 	}
 	return nil
+}
+
+// someGoes states that where members may have a package at versions of their own, one
+// of them at least goes where it is to go.
+func (s *resolver) someGoes(name string) {
+	bound := s.ask.Bounds[name]
+	if bound.Allow == nil {
+		return
+	}
+	var stay []solve.Term
+	for _, w := range s.named[name] {
+		stay = append(stay, solve.Term{Subject: w.id, In: s.problem.Not(w.id, s.problem.Pick(w.id, func(i int) bool { return bound.Allow(w.pkg.releases[i].parsed) }))})
+	}
+	if len(stay) > 0 {
+		s.problem.Forbid(func() string { return bound.Why }, stay...)
+	}
 }
 
 // rule states a rule about the packages that the root asks for; one about a
@@ -328,10 +364,10 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 	}
 	bound := s.ask.Bounds[d.name]
 	allowed, why := s.allowed(d, p, bound, locked)
-	s.problem.Require(w.id, s.problem.Pick(w.id, func(i int) bool { return allowed[i] }), why)
 	if !slices.Contains(allowed, true) {
-		return s.nothing(d, p, bound)
+		why = func() string { return s.nothing(d, p, bound) }
 	}
+	s.problem.Require(w.id, s.problem.Pick(w.id, func(i int) bool { return allowed[i] }), why)
 	s.prefer(w, bound.Newest, locked)
 	return nil
 }
@@ -349,6 +385,7 @@ func (s *resolver) newWish(top *node, name string, p *pkg) *wish {
 	for _, state := range s.waiting[wishKey{top, name}] {
 		state(w)
 	}
+	s.heed()
 	return w
 }
 
@@ -404,46 +441,28 @@ func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked strin
 	}
 }
 
-// nothing is the error of a dependency that no release satisfies.
-func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) error {
+// nothing says of a dependency that no release satisfies it.
+func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) string {
 	newest := "there are no releases at all"
 	if n := len(p.releases); n > 0 {
 		newest = "the newest is " + p.releases[n-1].text
 	}
-	if to, tagged := p.tags[d.spec.text]; d.spec.kind == specTag && tagged && bound.Why == "" {
-		return s.fault(d.site, fmt.Sprintf("the tag %q of %s points at %s, which is not published", d.spec.text, d.spec.name, to), "write a range; bellwether explain "+d.name+" lists the releases")
+	asks := fmt.Sprintf("%s asks for %s %s", d.site, d.spec.name, shown(d.spec.text))
+	inRange := func(rel *release) bool { return p.satisfying(d.spec)[rel.index] }
+	if bound.Allow != nil {
+		asks = bound.Why
+		inRange = func(rel *release) bool { return bound.Allow(rel.parsed) }
 	}
-	if d.spec.kind == specTag && bound.Why == "" {
-		return s.fault(d.site, fmt.Sprintf("%q is neither a range nor a tag of %s, which has the tags %s", d.spec.text, d.spec.name, strings.Join(slices.Sorted(maps.Keys(p.tags)), ", ")),
-			"write a range; bellwether explain "+d.name+" lists the releases")
+	to, tagged := p.tags[d.spec.text]
+	switch {
+	case slices.ContainsFunc(p.releases, inRange) && s.reg.settings.on("engine-strict"):
+		return fmt.Sprintf("%s, and no such release runs on node %s, which engine-strict demands", asks, s.reg.node)
+	case bound.Allow != nil:
+		return fmt.Sprintf("%s, and no release of %s can be that (%s)", asks, d.spec.name, newest)
+	case d.spec.kind == specTag && tagged:
+		return fmt.Sprintf("%s, a tag that points at %s, which is not published", asks, to)
+	case d.spec.kind == specTag:
+		return fmt.Sprintf("%s, which is neither a range nor one of the tags there are (%s)", asks, strings.Join(slices.Sorted(maps.Keys(p.tags)), ", "))
 	}
-	if inRange := p.satisfying(d.spec); bound.Why == "" && slices.Contains(inRange, true) && s.reg.settings.on("engine-strict") {
-		return s.fault(d.site, fmt.Sprintf("no release of %s in the range %s runs on node %s, and engine-strict forbids others", d.spec.name, shown(d.spec.text), s.reg.node),
-			"raise node, choose another range, or drop engine-strict")
-	}
-	wants := d.spec.text
-	if bound.Why != "" {
-		wants = "(" + bound.Why + ")"
-	}
-	return s.fault(d.site, fmt.Sprintf("no release of %s is in the range asked for, %s; %s", d.spec.name, shown(wants), newest),
-		"choose a range that has releases; bellwether explain "+d.name+" lists them")
-}
-
-// placeWish puts what was solved for a top into its place.
-func (s *resolver) placeWish(w *wish) {
-	level := w.tops[0]
-	if at := level.resolve(w.name); at != nil && at.holds(w.rel) {
-		at.pinned = true
-		return
-	}
-	// A member's dependency goes up to the root if the place is free there.
-	if level != s.t.root && s.t.root.kids[w.name] == nil && s.byKey[wishKey{s.t.root, w.name}] == nil {
-		level = s.t.root
-	}
-	n := level.kids[w.name]
-	if n == nil {
-		n = s.t.add(level, w.name)
-	}
-	s.become(n, w.rel, w.tops[0].kidScope(edge{w.name, prodEdge, readSpec(w.name, w.rel.text)}))
-	n.pinned = true
+	return fmt.Sprintf("%s, and no release is in that range (%s)", asks, newest)
 }

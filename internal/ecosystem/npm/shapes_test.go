@@ -23,10 +23,11 @@ import (
 )
 
 // A shape is a txtar file: "universe" in shorthand, the project's files,
-// "ask" (a name and a range a line), and "want": locations with versions, or
+// "ask" (a name and a range a line, "apart" and names, or "dedupe"), and "want": locations with versions, or
 // "error:" and texts that the error must hold. Without a lock among its files
 // the project is resolved afresh; "npm" as the lock's text has npm write it,
-// from the files as they are in "before" where that is given.
+// from the files as they are in "before" where that is given. "unjudged" tells why npm
+// is not asked for its verdict.
 func TestShapes(t *testing.T) {
 	files, err := filepath.Glob("testdata/shapes/*.txtar")
 	require.NoError(t, err)
@@ -49,7 +50,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	for _, f := range archive.Files {
 		sections[f.Name] = string(f.Data)
 		switch f.Name {
-		case "universe", "ask", "want":
+		case "universe", "ask", "want", "unjudged":
 			continue
 		}
 		name := filepath.Join(dir, filepath.FromSlash(f.Name))
@@ -99,7 +100,9 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	again, err := resolveIn(dir, "", judge.env)
 	require.NoError(t, err)
 	assert.Empty(t, again.Edits, "resolving what is resolved changes nothing")
-	judge.accepts()
+	if _, unjudged := sections["unjudged"]; !unjudged {
+		judge.accepts()
+	}
 }
 
 // resolveIn resolves the component in dir with bounds of one range a line.
@@ -116,9 +119,18 @@ func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
 		return nil, err
 	}
 	bounds := map[string]route.Bound{}
-	var first []string
+	var first, apart []string
+	dedupe := false
 	for line := range strings.Lines(ask) {
 		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
+		switch name {
+		case "apart":
+			apart = strings.Fields(text)
+			continue
+		case "dedupe":
+			dedupe = true
+			continue
+		}
 		rng, err := version.NPM{}.ParseRange(text)
 		if err != nil {
 			return nil, err
@@ -126,7 +138,7 @@ func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
 		bounds[name] = route.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
 		first = append(first, name)
 	}
-	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first}})
+	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first, Apart: apart, Dedupe: dedupe}})
 }
 
 // TestPeerFromElsewhere has a peer that the manifest takes from a git source: it
