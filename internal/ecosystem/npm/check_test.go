@@ -26,6 +26,7 @@ func (p *project) checkLock() error {
 		if p.members[m.dir] {
 			queue = append(queue, loc)
 			reached[loc] = true
+			_, scopes[loc] = scope.apply(scopes[""], edge{m.name, prodEdge, spec{name: m.name}})
 		}
 	}
 	for _, e := range p.lock.entries {
@@ -39,8 +40,10 @@ func (p *project) checkLock() error {
 		edges, bundled := p.declared(loc, manifests)
 		for _, e := range edges {
 			kid := scopes[loc]
-			if manifests[loc] == nil {
+			if loc != "" {
 				e, kid = scopes[loc].apply(e)
+			} else {
+				_, kid = scopes[loc].apply(e)
 			}
 			at := p.lookUp(loc, e)
 			if at == "" {

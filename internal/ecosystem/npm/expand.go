@@ -57,6 +57,13 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 		if e.kind == peerOptionalEdge {
 			in.Add(len(ok))
 		}
+		// What contradicts itself in the lock may stay as it is.
+		if n, to := s.asLocked(top, w.name, e); n != nil {
+			stays := func(i int) bool { return w.pkg.releases[i].text == n.version }
+			s.problem.ImplyEach(each, w.id, s.problem.Pick(w.id, func(i int) bool { return when.Has(i) && stays(i) }), peer.id,
+				s.problem.Pick(peer.id, func(i int) bool { return ok[i] || peer.pkg.releases[i].text == to.version }))
+			when = s.problem.Pick(w.id, func(i int) bool { return when.Has(i) && !stays(i) })
+		}
 		s.problem.ImplyEach(each, w.id, when, peer.id, in)
 	}
 	if peer := s.seen(top, e.name); peer != nil {
@@ -94,6 +101,19 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 	s.prefer(peer, false, locked)
 	imply(peer)
 	return nil
+}
+
+// asLocked gives what a top has for a name in the lock, and what that gets for a peer,
+// if it does not meet it; nil if it does.
+func (s *resolver) asLocked(top *node, name string, e edge) (n, to *node) {
+	n = top.resolve(name)
+	if n == nil || n.entry == nil {
+		return nil, nil
+	}
+	if to = n.get(e); to == nil || to.entry == nil || meets(e, to) || top.resolve(e.name) != to {
+		return nil, nil
+	}
+	return n, to
 }
 
 // needs is a fact about what releases of a wish ask of a peer.

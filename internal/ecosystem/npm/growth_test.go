@@ -136,7 +136,7 @@ func BenchmarkWide(b *testing.B) {
 func TestOrderOfAnswers(t *testing.T) {
 	for seed := range uint64(6) {
 		rng := rand.New(rand.NewPCG(seed, 11))
-		universe, manifest := harbourTown(rng)
+		universe, manifests := harbourTown(rng)
 		u, err := shorthand.Load(universe)
 		require.NoError(t, err)
 		var first string
@@ -147,7 +147,7 @@ func TestOrderOfAnswers(t *testing.T) {
 				u.NPM().ServeHTTP(w, r)
 			}))
 			dir := t.TempDir()
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "package.json"), []byte(manifest), 0o644))
+			writeManifests(t, dir, manifests)
 			o, err := resolveIn(dir, "", []string{"npm_config_registry=" + server.URL, "npm_config_omit_lockfile_registry_resolved=true"})
 			server.Close()
 			result := fmt.Sprint(err)

@@ -159,7 +159,7 @@ func (p *project) tree() *tree {
 	}
 	t.tops[p.dir] = t.root
 	t.root.name, t.root.version = p.root.name, p.root.version
-	t.setEdges(t.root, topEdges(p.root))
+	t.setTop(t.root, topEdges(p.root))
 	for _, m := range p.tops {
 		top := &node{
 			loc: relative(p.dir, m.dir), name: path.Base(m.dir), pkgName: m.name, version: m.version,
@@ -169,7 +169,7 @@ func (p *project) tree() *tree {
 			top.pkgName = top.name
 		}
 		t.tops[m.dir] = top
-		t.setEdges(top, topEdges(m))
+		t.setTop(top, topEdges(m))
 	}
 	switch {
 	case p.lock != nil:

@@ -352,6 +352,9 @@ func (p *project) component() *model.Component {
 			if p.isMember(d.name) {
 				r.Fixed = fixedBecause[specWorkspace]
 			}
+			if e := (edge{d.name, d.kind, d.spec}); top != nil && top != tree.root && top.scope.overrules(e) {
+				r.Fixed = "overridden in " + top.scope.rule(e).site.String()
+			}
 			c.Requirements = append(c.Requirements, r)
 		}
 		if engines := m.doc.Get("engines"); engines != nil && engines.Kind == '{' {

@@ -47,7 +47,7 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 		top := s.t.tops[m.dir]
 		for _, d := range m.dependencies {
 			w := s.seen(top, d.name)
-			if w == nil || w.rel == nil || d.spec.kind != specRange && d.spec.kind != specGit || s.p.isMember(d.name) {
+			if w == nil || w.rel == nil || d.spec.kind != specRange && d.spec.kind != specGit || s.p.isMember(d.name) || s.overruled(top, d) {
 				continue
 			}
 			was := s.was[wishKey{top, d.name}]
@@ -146,7 +146,7 @@ func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, mo
 	case !bytes.Equal(lock, s.p.lock.src):
 		o.Edits = append(o.Edits, model.FileEdit{File: s.p.lockFile, Old: s.p.lock.src, New: lock})
 	}
-	o.Carried, o.Notable = s.carried(moves), s.notable()
+	o.Carried, o.Notable = s.carried(moves), append(s.notable(), s.overrideNotes()...)
 	if s.ask.Dedupe && s.p.lock != nil {
 		if now, before := s.t.copies(), s.p.locked().copies(); now < before {
 			o.Notable = append(o.Notable, fmt.Sprintf("copies of packages: %d, and %d before", now, before))

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/jsondoc"
+	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 )
 
@@ -19,6 +20,7 @@ type overrides struct {
 	direct  string
 	follows bool // whatever version that requirement will have does
 	rules   []*overrides
+	site    model.Site // of the range to use
 }
 
 // following gives the rules as they are while it is open where the project's own
@@ -55,21 +57,23 @@ func readOverrides(m *manifest) *overrides {
 	for _, d := range m.dependencies {
 		direct[d.name] = d.spec.text
 	}
-	return readRules(object, direct)
+	return m.rules(object, direct)
 }
 
-func readRules(object *jsondoc.Value, direct map[string]string) *overrides {
+func (m *manifest) rules(object *jsondoc.Value, direct map[string]string) *overrides {
 	o := &overrides{}
 	for _, member := range object.Members {
 		if member.Name == "." {
 			o.lay(member.Value.String(), direct)
+			o.site = member.Value.Within(m.file, m.src)
 			continue
 		}
 		rule := &overrides{}
 		if member.Value.Kind == '{' {
-			rule = readRules(member.Value, direct)
+			rule = m.rules(member.Value, direct)
 		} else {
 			rule.lay(member.Value.String(), direct)
+			rule.site = member.Value.Within(m.file, m.src)
 		}
 		name, rng := member.Name, ""
 		if at := strings.LastIndex(member.Name, "@"); at > 0 {
@@ -92,27 +96,41 @@ func (o *overrides) lay(value string, direct map[string]string) {
 // scope is the list of rule sets in force at a node, the outermost first.
 type scope []*overrides
 
+// rule is the rule that an edge falls under, the innermost first; nil for none.
+func (s scope) rule(e edge) *overrides {
+	for i := len(s) - 1; i >= 0; i-- {
+		for _, rule := range s[i].rules {
+			if rule.matches(e) {
+				return rule
+			}
+		}
+	}
+	return nil
+}
+
 // apply gives the edge as the rules in force want it, and the scope of what
 // it leads to.
 func (s scope) apply(e edge) (edge, scope) {
-	for i := len(s) - 1; i >= 0; i-- {
-		for _, rule := range s[i].rules {
-			if !rule.matches(e) {
-				continue
-			}
-			switch {
-			case rule.follows:
-				e.spec = spec{kind: specRange, name: e.name, text: "$" + rule.direct, rng: anyVersion{}}
-			case rule.value != "":
-				e.spec = readSpec(e.name, rule.value)
-			}
-			if len(rule.rules) > 0 {
-				return e, append(slices.Clone(s), rule)
-			}
-			return e, s
-		}
+	rule := s.rule(e)
+	switch {
+	case rule == nil:
+		return e, s
+	case rule.follows:
+		e.spec = spec{kind: specRange, name: e.name, text: "$" + rule.direct, rng: anyVersion{}}
+	case rule.value != "":
+		e.spec = readSpec(e.name, rule.value)
+	}
+	if len(rule.rules) > 0 {
+		return e, append(slices.Clone(s), rule)
 	}
 	return e, s
+}
+
+// overrules tells whether the rules in force put something else in the place of what
+// an edge asks for.
+func (s scope) overrules(e edge) bool {
+	applied, _ := s.apply(e)
+	return applied.spec.text != e.spec.text
 }
 
 func (o *overrides) matches(e edge) bool {

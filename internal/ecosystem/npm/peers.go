@@ -113,6 +113,10 @@ func (b *builder) providePeer(n *node, e edge) error {
 		return nil
 	}
 	at := n.get(e)
+	if b.asFound(n, at) {
+		n.forced = n.forced || e.kind == peerEdge // said in the end
+		return nil
+	}
 	p, err := b.reg.pkg(b.ctx, e.spec.name)
 	switch {
 	case isAbsent(err) && e.kind == peerOptionalEdge:
@@ -130,7 +134,7 @@ func (b *builder) providePeer(n *node, e edge) error {
 		return nil
 	}
 	if e.kind == peerOptionalEdge {
-		if at == nil || b.asFound(n, at) || at.pinned || at.inBundle || at.linkTo != nil || b.evicted[at.loc] >= maxReturns {
+		if at == nil || at.pinned || at.inBundle || at.linkTo != nil || b.evicted[at.loc] >= maxReturns {
 			return nil // said in the end, if nothing else mends it
 		}
 		// It is rather without than with the wrong one: those who need that
@@ -139,9 +143,9 @@ func (b *builder) providePeer(n *node, e edge) error {
 		return nil
 	}
 	switch {
-	case n.pinned && !b.asFound(n, at):
+	case n.pinned:
 		return b.unplaceable(n, e, fmt.Sprintf("%s has %s", atPlace(at), versionOf(at)))
-	case n.pinned, n.inBundle, b.evicted[n.loc] >= maxEvictions:
+	case n.inBundle, b.evicted[n.loc] >= maxEvictions:
 		n.forced = true // said in the end
 		return nil
 	}
@@ -152,7 +156,7 @@ func (b *builder) providePeer(n *node, e edge) error {
 // asFound tells whether a node, and what it gets for a peer, are as the lock has
 // them.
 func (b *builder) asFound(n, peer *node) bool {
-	return n.entry != nil && (peer == nil || peer.entry != nil)
+	return n.entry != nil && peer != nil && peer.entry != nil
 }
 
 // maxReturns is how often a node may come back to a place that it was taken

@@ -147,12 +147,14 @@ func (b *builder) become(n *node, rel *release, in scope) {
 	n.pkgName, n.version, n.body, n.from = rel.pkg.name, rel.text, rel.body(), rel
 	n.resolved, n.integrity, n.deprecate = rel.tarball(), rel.Integrity, rel.Deprecated
 	n.entry, n.inBundle, n.unpacked, n.scope = nil, false, false, in
+	edges := bodyEdges(n.body, in)
 	for _, k := range n.kids {
-		if k.inBundle {
+		// A peer is to be beside n; one below, from before, would hide that.
+		if k.inBundle || slices.ContainsFunc(edges, func(e edge) bool { return e.name == k.name && e.kind.peer() }) {
 			b.t.remove(k)
 		}
 	}
-	b.t.setEdges(n, bodyEdges(n.body, in))
+	b.t.setEdges(n, edges)
 	b.changed(n)
 }
 
@@ -432,7 +434,9 @@ func (b *builder) hidesNothing(level *node, name string, rel *release) bool {
 	}
 	content := true
 	b.users(above, func(d *node, e edge) bool {
-		if below(d, level) && !meets(e, probe) {
+		// What was chosen for a top is not hidden from it by another version.
+		chosen := d.isTop() && above.pinned && above.version != probe.version
+		if below(d, level) && (chosen || !meets(e, probe)) {
 			content = false
 		}
 		return content

@@ -47,7 +47,7 @@ func (s *resolver) placeIn(top *node, w *wish, atHome bool) {
 func (s *resolver) clear(w *wish) {
 	for _, top := range w.tops {
 		own := top.kids[w.name]
-		if top == s.t.root || own == nil || own.linkTo != nil || s.was[wishKey{top, w.name}] == w.rel.text {
+		if top == s.t.root || own == nil || own.linkTo != nil || own.entry != nil && own.holds(w.rel) {
 			continue
 		}
 		s.t.remove(own)
@@ -85,10 +85,7 @@ func (s *resolver) hoisted() map[string]*wish {
 			list = []*wish{own}
 		} else {
 			list = slices.DeleteFunc(slices.Clone(list), func(w *wish) bool {
-				if at == nil {
-					return s.stays(w)
-				}
-				return !s.yields(at, w, leaving)
+				return (at == nil || !at.holds(w.rel)) && s.stays(w) || at != nil && !s.yields(at, w, leaving)
 			})
 			slices.SortStableFunc(list, func(a, b *wish) int {
 				return cmp.Or(boolOrder(at != nil && at.holds(a.rel), at != nil && at.holds(b.rel)), len(b.tops)-len(a.tops))

@@ -116,7 +116,7 @@ func (s *resolver) resolve() (*ecosystem.Outcome, error) {
 		return nil, err
 	}
 	for top, m := range tops {
-		s.t.setEdges(top, topEdges(m))
+		s.t.setTop(top, topEdges(m))
 	}
 	s.override(tops[s.t.root], func(o *overrides) *overrides { return o })
 	s.placeWishes()
@@ -165,8 +165,16 @@ func (s *resolver) prepare() error {
 	for _, m := range s.p.manifests() {
 		top := s.t.tops[m.dir]
 		for _, d := range m.inEffect() {
+			e := edge{d.name, d.kind, d.spec}
+			if rule := top.scope.rule(e); top == s.t.root && top.scope.overrules(e) && rule.direct == "" {
+				return s.fault(rule.site, fmt.Sprintf("the override of %s, %s, contradicts %s, which asks for %s: npm refuses that", d.name, shown(rule.value), d.site, shown(d.spec.text)),
+					"let both say the same, or write \"$"+d.name+"\"")
+			}
 			if s.changes(d.name) {
 				continue // it is new here, whatever others brought in
+			}
+			if top != s.t.root {
+				e, _ = top.scope.apply(e)
 			}
 			to := top.resolve(d.name)
 			if to != nil {
@@ -180,14 +188,13 @@ func (s *resolver) prepare() error {
 			if s.p.lock == nil {
 				continue // another client's lock is for that client to compare
 			}
-			e := edge{d.name, d.kind, d.spec}
 			if !meets(e, to) {
 				found := "nothing"
 				if to != nil {
 					found = to.target().version
 				}
 				return s.fault(d.site,
-					fmt.Sprintf("asks for %s %s, but %s has %s", d.name, shown(d.spec.text), s.p.lockFile, found),
+					fmt.Sprintf("asks for %s %s, but %s has %s", d.name, shown(e.spec.text), s.p.lockFile, found),
 					"let npm bring the lock up to date (npm install --package-lock-only) and commit it, or undo the change of the manifest")
 			}
 		}
@@ -262,6 +269,9 @@ func (s *resolver) solveTops() error {
 	for _, m := range s.p.manifests() {
 		top := s.t.tops[m.dir]
 		for _, d := range m.inEffect() {
+			if s.overruled(top, d) {
+				continue // placing provides it
+			}
 			if d.spec.kind > specTag {
 				s.fetched[d.name] = true // it stays as it is
 			}
@@ -314,6 +324,12 @@ func (s *resolver) someGoes(name string) {
 	if len(stay) > 0 {
 		s.problem.Forbid(func() string { return bound.Why }, stay...)
 	}
+}
+
+// overruled tells whether an override lays down what a member or a linked folder gets for
+// a dependency.
+func (s *resolver) overruled(top *node, d dependency) bool {
+	return top != s.t.root && top.scope.overrules(edge{d.name, d.kind, d.spec})
 }
 
 // rule states a rule about the packages that the root asks for; one about a

@@ -27,7 +27,7 @@ import (
 // "error:" and texts that the error must hold. Without a lock among its files
 // the project is resolved afresh; "npm" as the lock's text has npm write it,
 // from the files as they are in "before" where that is given. "unjudged" tells why npm
-// is not asked for its verdict.
+// is not asked for its verdict; "notable" holds sentences that are to be told.
 func TestShapes(t *testing.T) {
 	files, err := filepath.Glob("testdata/shapes/*.txtar")
 	require.NoError(t, err)
@@ -50,7 +50,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	for _, f := range archive.Files {
 		sections[f.Name] = string(f.Data)
 		switch f.Name {
-		case "universe", "ask", "want", "unjudged":
+		case "universe", "ask", "want", "unjudged", "notable":
 			continue
 		}
 		name := filepath.Join(dir, filepath.FromSlash(f.Name))
@@ -83,7 +83,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	p, err := readProject(os.DirFS(dir), ".")
 	require.NoError(t, err)
 	judge.loosePeers = strings.Contains(sections[".npmrc"], "legacy-peer-deps")
-	if !judge.loosePeers {
+	if !judge.loosePeers && len(outcome.Notices) == 0 {
 		require.NoError(t, p.checkLock())
 	}
 	for line := range strings.Lines(sections["want"]) {
@@ -96,6 +96,9 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 			}
 		}
 		assert.Equal(t, want, got, loc)
+	}
+	for line := range strings.Lines(sections["notable"]) {
+		assert.Contains(t, outcome.Notable, strings.TrimSpace(line))
 	}
 	again, err := resolveIn(dir, "", judge.env)
 	require.NoError(t, err)

@@ -29,6 +29,7 @@ type node struct {
 	from       *release
 	unpacked   bool // what comes inside its archive is there
 	forced     bool // it is there although it does not meet its peers
+	declared   []edge // a top's own, before any override
 	edgeList   []edge
 	scope      scope           // override rules in force for its dependencies
 	parsed     version.Version // of parsedText
@@ -150,34 +151,56 @@ func (n *node) kidScope(e edge) scope {
 	return s
 }
 
+// setTop fills in what the manifest of a top asks for. The root's overrides hold for
+// members and linked folders as well, but not for what it asks for itself.
+func (t *tree) setTop(top *node, edges []edge) {
+	top.declared = edges
+	if top != t.root && len(top.scope) > 0 {
+		edges = nil
+		for _, e := range top.declared {
+			applied, _ := top.scope.apply(e)
+			edges = append(edges, applied)
+		}
+	}
+	t.setEdges(top, edges)
+}
+
 // spreadScopes hands the override rules down along the edges.
 func (t *tree) spreadScopes() {
 	if len(t.root.scope) == 0 {
 		return
 	}
-	seen := map[*node]bool{}
+	seen := map[*node]bool{t.root: true}
 	queue := []*node{t.root}
-	for _, top := range t.tops {
-		top.scope = t.root.scope
+	visit := func(n *node, in scope) {
+		if n == nil || seen[n] {
+			return
+		}
+		seen[n] = true
+		n.scope = in
+		if n.isTop() {
+			t.setTop(n, n.declared)
+		} else if n.body != nil {
+			t.setEdges(n, bodyEdges(n.body, in))
+		}
+		queue = append(queue, n)
+	}
+	for _, dir := range collated(t.tops) {
+		if top := t.tops[dir]; top.member {
+			visit(top, t.root.kidScope(edge{top.pkgName, prodEdge, spec{name: top.pkgName}}))
+		}
 	}
 	for len(queue) > 0 {
 		n := queue[0]
 		queue = queue[1:]
-		if seen[n] {
-			continue
-		}
-		seen[n] = true
 		for _, e := range n.edgeList {
-			to := n.get(e)
-			if to == nil || seen[to] {
-				continue
+			if to := n.get(e); to != nil {
+				visit(to.target(), n.kidScope(e))
 			}
-			if to = to.target(); !to.isTop() && to.body != nil {
-				to.scope = n.kidScope(e)
-				t.setEdges(to, bodyEdges(to.body, to.scope))
-			}
-			queue = append(queue, to)
 		}
+	}
+	for _, dir := range collated(t.tops) {
+		visit(t.tops[dir], t.root.scope) // what nothing leads to yet
 	}
 }
 
