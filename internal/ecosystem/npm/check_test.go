@@ -39,7 +39,7 @@ func (p *project) checkLock() error {
 		queue = queue[1:]
 		edges, bundled := p.declared(loc, manifests)
 		for _, e := range edges {
-			kid := scopes[loc]
+			kid, declared := scopes[loc], e
 			if loc != "" {
 				e, kid = scopes[loc].apply(e)
 			} else {
@@ -55,7 +55,10 @@ func (p *project) checkLock() error {
 			entry := p.lock.entries[at]
 			if e.spec.rng != nil && !entry.link {
 				v, err := parseVersion(entry.version)
-				if err != nil || !e.spec.rng.Contains(v) {
+				// npm does not always apply overrides to linked folders.
+				m := manifests[loc]
+				linked := m != nil && m != p.root && !p.members[m.dir] && declared.spec.rng != nil && v != nil && declared.spec.rng.Contains(v)
+				if err != nil || !e.spec.rng.Contains(v) && !linked {
 					fault("%q wants %s %s, but %q is %s", loc, e.name, e.spec.text, at, entry.version)
 				}
 				if name := nameOf(at); entry.name == "" && name != e.spec.name || entry.name != "" && entry.name != e.spec.name {

@@ -173,8 +173,8 @@ func (s *resolver) prepare() error {
 			if s.changes(d.name) {
 				continue // it is new here, whatever others brought in
 			}
-			if top != s.t.root {
-				e, _ = top.scope.apply(e)
+			if i := slices.IndexFunc(top.edgeList, func(in edge) bool { return in.name == d.name }); i >= 0 {
+				e = top.edgeList[i] // as overrides want it
 			}
 			to := top.resolve(d.name)
 			if to != nil {

@@ -152,13 +152,17 @@ func (n *node) kidScope(e edge) scope {
 }
 
 // setTop fills in what the manifest of a top asks for. The root's overrides hold for
-// members and linked folders as well, but not for what it asks for itself.
+// members and linked folders as well, but not for what it asks for itself. npm does
+// not always apply them to linked folders, and leaves such locks as they are.
 func (t *tree) setTop(top *node, edges []edge) {
 	top.declared = edges
 	if top != t.root && len(top.scope) > 0 {
 		edges = nil
 		for _, e := range top.declared {
 			applied, _ := top.scope.apply(e)
+			if to := top.resolve(e.name); !top.member && to != nil && to.entry != nil && !meets(applied, to) && meets(e, to) {
+				applied = e
+			}
 			edges = append(edges, applied)
 		}
 	}
