@@ -36,7 +36,7 @@ Without --to and --reach, everything is refreshed within its major.`,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
 			r, err := p.Route(ctx, opt)
 			if err != nil {
-				return a.conflict(err, "There is no way to "+joined(opt.To, "what is asked for")+":")
+				return a.conflict(err, "There is no way to "+joined(opt.To, "a state that meets everything")+":")
 			}
 			return o.Route(r)
 		}),

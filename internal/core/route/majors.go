@@ -13,6 +13,58 @@ import (
 
 // moveTo makes a leg that takes one subject into a set of versions.
 func (r *planner) moveTo(s *Subject, title, why string, reason string, allow func(v version.Version) bool) (bool, error) {
+	name := s.Name
+	if err := r.companions(r.goalOf(s, why, allow)); err != nil {
+		return false, err
+	}
+	return r.leg(Slug(name)+"-"+Slug(title), name+" to "+title, r.goalOf(s, why, allow), func(m model.Move) string {
+		switch {
+		case m.Name == name:
+			return reason
+		case slices.Contains(s.Family, m.Name):
+			return "is released together with " + name
+		}
+		return "cannot stay as it is beside " + name + " " + title
+	})
+}
+
+// companions takes what a goal forces along through the majors that it would skip, one
+// after the other, where none is to be skipped and they go.
+func (r *planner) companions(goal Goal) error {
+	if !r.Stepwise || r.passing {
+		return nil
+	}
+	r.passing = true
+	defer func() { r.passing = false }()
+	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
+	state, err := r.world.Solve(r.ctx, goal)
+	if errors.As(err, new(*solve.Conflict)) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, m := range state.Moves {
+		s := r.subject(m.Name)
+		to, err := r.Order.Parse(m.To)
+		if s == nil || s.At == nil || err != nil || slices.Contains(goal.First, m.Name) {
+			continue
+		}
+		for _, line := range s.linesTo(to) {
+			if line.Line() == to.Line() {
+				break
+			}
+			_, err := r.moveTo(s, line.Line(), toBe(s, line), "no major is to be skipped", s.inLine(line))
+			if err != nil && !errors.As(err, new(*solve.Conflict)) {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// goalOf is that one subject goes into a set of versions, and its family with it.
+func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) bool) Goal {
 	bounds := r.held()
 	for _, name := range r.Down {
 		bounds[name] = Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: name + " may go down"}
@@ -23,16 +75,7 @@ func (r *planner) moveTo(s *Subject, title, why string, reason string, allow fun
 			bounds[name] = Bound{Allow: allow, Newest: true, Why: name + " is released together with " + s.Name}
 		}
 	}
-	name := s.Name
-	return r.leg(Slug(name)+"-"+Slug(title), name+" to "+title, Goal{Bounds: bounds, First: []string{name}, Fit: r.wish(name) == nil}, func(m model.Move) string {
-		switch {
-		case m.Name == name:
-			return reason
-		case slices.Contains(s.Family, m.Name):
-			return "is released together with " + name
-		}
-		return "cannot stay as it is beside " + name + " " + title
-	})
+	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil}
 }
 
 // Slug is a name made fit for an identifier.
@@ -137,62 +180,102 @@ func firstFacts(c *solve.Conflict) string {
 // at a time, with what cannot stay behind.
 func (r *planner) frameworks() error {
 	for _, name := range r.byUse() {
-		s := r.subject(name)
-		if s.Held || s.At == nil || r.wish(name) != nil {
-			continue
-		}
-		all := s.candidates(nil)
-		if len(all) == 0 {
-			continue
-		}
-		for _, line := range s.linesTo(all[len(all)-1]) {
-			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", name, line.Line()), "newer major, within --reach major", s.inLine(line))
-			if stop, err := r.leftBehind(s, line, err); err != nil {
+		if s := r.subject(name); r.climbs(s) {
+			if err := r.climb(s); err != nil {
 				return err
-			} else if stop {
-				break
 			}
 		}
 	}
 	return nil
-}
-
-// leftBehind notes a subject that cannot move on, and why.
-func (r *planner) leftBehind(s *Subject, line version.Version, err error) (bool, error) {
-	var conflict *solve.Conflict
-	if !errors.As(err, &conflict) {
-		return false, err
-	}
-	r.notices = append(r.notices, fmt.Sprintf("%s stays at %s and does not go to %s: %s", s.Name, s.At, line.Line(), firstFacts(conflict)))
-	return true, nil
 }
 
 // rest takes everything else to the newest major that goes, each by itself.
 func (r *planner) rest() error {
 	used := r.byUse()
 	for _, s := range r.Subjects {
-		if s.Held || s.At == nil || r.wish(s.Name) != nil || slices.Contains(used, s.Name) {
+		if !r.climbs(s) || slices.Contains(used, s.Name) {
 			continue
 		}
-		all := s.candidates(nil)
-		if len(all) == 0 {
+		if s.Stepwise != "" || r.Stepwise {
+			if err := r.climb(s); err != nil {
+				return err
+			}
 			continue
 		}
-		lines := s.linesTo(all[len(all)-1])
-		steps := s.Stepwise != "" || r.Stepwise
-		if !steps {
-			slices.Reverse(lines) // the newest first, and that is it
-		}
-		for _, line := range lines {
-			_, err := r.moveTo(s, line.Line(), fmt.Sprintf("%s is to move to %s", s.Name, line.Line()), "newer major, within --reach major", s.inLine(line))
-			stuck, err := r.leftBehind(s, line, err)
+		for _, line := range slices.Backward(s.newerLines()) {
+			went, err := r.toLine(s, line)
 			if err != nil {
 				return err
 			}
-			if !steps && !stuck || s.Stepwise != "" && stuck {
+			if went {
 				break
 			}
 		}
 	}
 	return nil
+}
+
+// climbs tells whether a subject goes to newer majors that nobody named.
+func (r *planner) climbs(s *Subject) bool {
+	return !s.Held && s.At != nil && r.wish(s.Name) == nil
+}
+
+// newerLines are the lines above the present one, each by one of its versions.
+func (s *Subject) newerLines() []version.Version {
+	all := s.candidates(nil)
+	if len(all) == 0 || s.At == nil {
+		return nil
+	}
+	return s.linesTo(all[len(all)-1])
+}
+
+// climb takes a subject from major to major. One that cannot be reached is passed over;
+// and where nothing has to go along, it goes to the newest at once.
+func (r *planner) climb(s *Subject) error {
+	lines := s.newerLines()
+	if len(lines) > 1 && s.Stepwise == "" && !r.Stepwise {
+		alone, err := r.goesAlone(s, lines[len(lines)-1])
+		if err != nil {
+			return err
+		}
+		if alone {
+			lines = lines[len(lines)-1:]
+		}
+	}
+	for _, line := range lines {
+		went, err := r.toLine(s, line)
+		if err != nil {
+			return err
+		}
+		if !went && s.Stepwise != "" {
+			break
+		}
+	}
+	return nil
+}
+
+// goesAlone tells whether a subject can go to a line while all others stay.
+func (r *planner) goesAlone(s *Subject, line version.Version) (bool, error) {
+	goal := r.goalOf(s, "", s.inLine(line))
+	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
+	state, err := r.world.Solve(r.ctx, goal)
+	if errors.As(err, new(*solve.Conflict)) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	along := slices.ContainsFunc(state.Moves, func(m model.Move) bool { return m.Name != s.Name && !slices.Contains(s.Family, m.Name) })
+	return !along, nil
+}
+
+// toLine takes a subject to a line that nobody named, and tells whether it went.
+func (r *planner) toLine(s *Subject, line version.Version) (bool, error) {
+	_, err := r.moveTo(s, line.Line(), toBe(s, line), "newer major, within --reach major", s.inLine(line))
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		r.behind(s, line, conflict)
+		return false, nil
+	}
+	return err == nil, err
 }

@@ -51,8 +51,8 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 			return nil, nil, err
 		}
 	}
-	if p.Reach == version.Major {
-		r.shunned()
+	if err := r.catchUp(); err != nil {
+		return nil, nil, err
 	}
 	r.place = "it did not go before the rest"
 	for _, c := range r.waiting {
@@ -64,6 +64,12 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 			return nil, nil, err
 		}
 		r.notices = append(r.notices, fmt.Sprintf("%s stays, and does not become %s, with which the rest does not go", c.Old, c.New))
+	}
+	if r.unrefreshed != nil {
+		if len(r.legs) == 0 {
+			return nil, nil, r.unrefreshed
+		}
+		r.notices = append(r.notices, "nothing moves within its major: "+firstFacts(r.unrefreshed))
 	}
 	for _, o := range r.Overrides {
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
@@ -98,25 +104,6 @@ func (r *planner) steps() []step {
 		step{r.dedupe, "which copies are needed is known at the end"})
 }
 
-// shunned tells of newer majors that there is something against.
-func (r *planner) shunned() {
-	for _, s := range r.Subjects {
-		n := len(s.Releases)
-		if s.Held || s.At == nil || s.Shun == nil || n == 0 || s.Runtime {
-			continue
-		}
-		for _, v := range slices.Backward(s.Releases) {
-			if v.Preview() || v.Compare(s.At) <= 0 || v.Line() == s.At.Line() {
-				continue
-			}
-			if why := s.Shun(v); why != "" {
-				r.notices = append(r.notices, fmt.Sprintf("%s stays at %s and does not go to %s: %s", s.Name, s.At, v, why))
-			}
-			break
-		}
-	}
-}
-
 type planner struct {
 	*Plan
 	world    World
@@ -125,7 +112,12 @@ type planner struct {
 	notices  []string
 	restored []string // names that were added
 	waiting  []Change // other names that could not be taken by themselves
-	place    string   // why the next leg stands where it does
+	stuck    []stuck  // what did not go to a newer major
+	passing  bool     // companions are taken through the majors that they would skip
+	// unrefreshed is why there is nothing within the majors that are in use, and nil
+	// if there is.
+	unrefreshed *solve.Conflict
+	place       string // why the next leg stands where it does
 }
 
 // leg solves for a goal and makes a leg of what moved, if anything did.
@@ -330,10 +322,16 @@ func (r *planner) refresh(id, title string) error {
 		}
 		return "newest within " + r.lineOf(m.From)
 	}
+	var err error
 	if r.Few > 0 {
-		return r.split(id, title, goal, because)
+		err = r.split(id, title, goal, because)
+	} else {
+		_, err = r.leg(id, title+" within the majors that are in use", goal, because)
 	}
-	_, err := r.leg(id, title+" within the majors that are in use", goal, because)
+	r.unrefreshed = nil
+	if errors.As(err, &r.unrefreshed) {
+		return nil // what comes may still go
+	}
 	return err
 }
 

@@ -197,7 +197,7 @@ func TestHeldAndShunned(t *testing.T) {
 		"refresh within the majors that are in use: date 1.0.0>1.4.0, frame 1.0.0>1.2.0",
 		"tool to 2: tool 1.0.0>2.0.0",
 	}, told(legs))
-	assert.Contains(t, strings.Join(notices, "\n"), "frame stays at 1.2.0 and does not go to 2")
+	assert.Contains(t, strings.Join(notices, "\n"), "frame stays at 1.2.0 and does not go to 3")
 	assert.Contains(t, strings.Join(notices, "\n"), "tool stays at 2.0.0 and does not go to 3.0.0: it is deprecated")
 }
 
@@ -234,6 +234,43 @@ func TestPassingMajors(t *testing.T) {
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.title, told(legs), c.name)
 	}
+}
+
+// TestUnstableGround has a loader whose majors in the middle do not go, one that can go
+// to its newest at once, and companions of a core that another package holds.
+func TestUnstableGround(t *testing.T) {
+	h := &harbour{
+		at: map[string]string{"bundle": "4.0.0", "loader": "1.1.0", "core": "1.0.0", "draw": "1.0.0", "old": "1.0.0", "lone": "1.0.0"},
+		releases: map[string][]string{
+			"bundle": {"4.0.0"}, "loader": {"1.1.0", "2.0.0", "6.2.0", "7.0.0"}, "old": {"1.0.0"},
+			"core": {"1.0.0", "2.0.0"}, "draw": {"1.0.0", "2.0.0"}, "lone": {"1.0.0", "2.0.0", "3.0.0", "4.0.0"},
+		},
+		peers: map[string]map[string]string{
+			"loader 1.1.0": {"bundle": "*"}, "loader 2.0.0": {"bundle": "^3"}, "loader 6.2.0": {"bundle": "^4"}, "loader 7.0.0": {"bundle": "^5"},
+			"draw 1.0.0": {"core": "^1"}, "draw 2.0.0": {"core": "^2"}, "old 1.0.0": {"core": "^1", "lone": "*"},
+		},
+	}
+	p := &Plan{Component: ".", Order: npm, Subjects: h.subjects(), Reach: version.Major}
+	legs, notices, err := p.Legs(context.Background(), h)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"lone to 4: lone 1.0.0>4.0.0", "loader to 6: loader 1.1.0>6.2.0"}, told(legs))
+	assert.Equal(t, []string{
+		"core (at 1.0.0, not 2) and draw (at 1.0.0, not 2) stay behind: old is bounded; old 1.0.0 needs core ^1",
+		"loader stays at 6.2.0 and does not go to 7: loader 7.0.0 needs bundle ^5",
+	}, notices)
+}
+
+// TestStepwiseCompanions takes along what would skip a major.
+func TestStepwiseCompanions(t *testing.T) {
+	h := &harbour{
+		at:       map[string]string{"core": "1.0.0", "draw": "1.0.0"},
+		releases: map[string][]string{"core": {"1.0.0", "2.0.0"}, "draw": {"1.0.0", "2.0.0", "3.0.0"}},
+		peers:    map[string]map[string]string{"draw 1.0.0": {"core": "^1"}, "draw 2.0.0": {"core": "^1"}, "draw 3.0.0": {"core": "^2"}},
+	}
+	p := &Plan{Component: ".", Order: npm, Subjects: h.subjects(), Wishes: wish("core@^2"), Stepwise: true}
+	legs, _, err := p.Legs(context.Background(), h)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"draw to 2: draw 1.0.0>2.0.0", "core to 2: core 1.0.0>2.0.0, draw 2.0.0>3.0.0"}, told(legs))
 }
 
 // TestFewAndWhy splits what only refreshes, and says why legs are as they are.

@@ -50,9 +50,9 @@ func (s *resolver) expand(w *wish, candidate int) error {
 }
 
 func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error {
-	each := s.needs(seriesKey{of: w, peer: e.name, optional: e.kind == peerOptionalEdge}, e)
 	imply := func(peer *wish) {
 		ok := peer.pkg.satisfying(e.spec)
+		each := s.needs(seriesKey{of: w, peer: e.name, optional: e.kind == peerOptionalEdge, none: !slices.Contains(ok, true)}, e)
 		in := s.problem.Pick(peer.id, func(i int) bool { return ok[i] })
 		if e.kind == peerOptionalEdge {
 			in.Add(len(ok))
@@ -72,7 +72,7 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 	}
 	if at := top.resolve(e.name); at != nil && (at.linkTo != nil || s.fetched[e.name]) {
 		if !meets(e, at) {
-			s.problem.ForbidEach(each, solve.Term{Subject: w.id, In: when})
+			s.problem.ForbidEach(s.needs(seriesKey{of: w, peer: e.name, optional: e.kind == peerOptionalEdge}, e), solve.Term{Subject: w.id, In: when})
 		}
 		return nil
 	}
@@ -107,7 +107,7 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 // if it does not meet it; nil if it does.
 func (s *resolver) asLocked(top *node, name string, e edge) (n, to *node) {
 	n = top.resolve(name)
-	if n == nil || n.entry == nil {
+	if n == nil || n.entry == nil || s.rewritten {
 		return nil, nil
 	}
 	if to = n.get(e); to == nil || to.entry == nil || meets(e, to) || top.resolve(e.name) != to {
@@ -126,6 +126,8 @@ func (s *resolver) needs(key seriesKey, e edge) solve.Each {
 				text += ", which the registry does not know"
 			case key.optional:
 				text += " where it is installed"
+			case key.none:
+				text += ", and there is no such release"
 			}
 			return text
 		}}

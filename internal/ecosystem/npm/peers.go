@@ -154,9 +154,9 @@ func (b *builder) providePeer(n *node, e edge) error {
 }
 
 // asFound tells whether a node, and what it gets for a peer, are as the lock has
-// them.
+// them, for which the manifests are as they were.
 func (b *builder) asFound(n, peer *node) bool {
-	return n.entry != nil && peer != nil && peer.entry != nil
+	return !b.rewritten && n.entry != nil && peer != nil && peer.entry != nil
 }
 
 // maxReturns is how often a node may come back to a place that it was taken

@@ -25,6 +25,8 @@ type builder struct {
 	avoid   func(name, version string) bool // what is not to be taken where there is something else; nil for nothing
 	all     bool                            // copies that nobody needs go, even those of the lock
 	notices []string
+	// The manifests are not as they were when the lock was written.
+	rewritten bool
 	// How often providing for a node was put off.
 	deferred map[*node]int
 	// How often what was at a location was taken out, and replaced.

@@ -50,6 +50,7 @@ type seriesKey struct {
 	peer     string
 	optional bool
 	unknown  bool // to the registry
+	none     bool // no release is what it wants
 }
 
 // wish is a package that a top asks for, or a peer of one.
@@ -89,11 +90,13 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 
 func newResolver(ctx context.Context, r *registry, ask ecosystem.Ask, lessons []*lesson) *resolver {
 	p := ask.Component.Detail.(*project)
-	return &resolver{
+	s := &resolver{
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{}, lessons: lessons,
 		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{},
 		named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{}, fetched: map[string]bool{}, placed: map[*node]*wish{},
 	}
+	s.rewritten = len(ask.Overrides)+len(ask.Changes) > 0
+	return s
 }
 
 func (s *resolver) resolve() (*ecosystem.Outcome, error) {

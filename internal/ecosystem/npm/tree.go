@@ -27,8 +27,8 @@ type node struct {
 	deprecate  string
 	entry      *entry // as the lock found has it; nil for a new node
 	from       *release
-	unpacked   bool // what comes inside its archive is there
-	forced     bool // it is there although it does not meet its peers
+	unpacked   bool   // what comes inside its archive is there
+	forced     bool   // it is there although it does not meet its peers
 	declared   []edge // a top's own, before any override
 	edgeList   []edge
 	scope      scope           // override rules in force for its dependencies

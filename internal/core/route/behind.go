@@ -1,0 +1,185 @@
+package route
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// stuck is a subject that did not go to a newer line.
+type stuck struct {
+	name     string
+	line     string
+	legs     int // how many there were when it was tried
+	conflict *solve.Conflict
+}
+
+// behind remembers that a subject did not go to a line.
+func (r *planner) behind(s *Subject, line version.Version, conflict *solve.Conflict) {
+	now := stuck{s.Name, line.Line(), len(r.legs), conflict}
+	if i := slices.IndexFunc(r.stuck, func(o stuck) bool { return o.name == s.Name }); i >= 0 {
+		r.stuck[i] = now
+	} else {
+		r.stuck = append(r.stuck, now)
+	}
+}
+
+// catchUp tries once more what did not go to its newest major, since others may have
+// made room, and tells why the rest stays: as things are at the end, each cause once.
+func (r *planner) catchUp() error {
+	if r.Reach != version.Major {
+		return nil
+	}
+	r.place = "the majors before have made room for it"
+	for moved := true; moved; {
+		moved = false
+		for i := range r.stuck {
+			s := r.subject(r.stuck[i].name)
+			if s == nil || r.stuck[i].legs == len(r.legs) {
+				continue
+			}
+			lines := s.newerLines()
+			if s.Stepwise != "" && len(lines) > 1 {
+				lines = lines[:1]
+			}
+			for _, line := range slices.Backward(lines) {
+				went, err := r.toLine(s, line)
+				if err != nil {
+					return err
+				}
+				if went {
+					moved = true
+					break
+				}
+			}
+		}
+	}
+	var list []left
+	for _, was := range r.stuck {
+		s := r.subject(was.name)
+		if s == nil {
+			continue
+		}
+		lines := s.newerLines()
+		if len(lines) == 0 {
+			continue
+		}
+		newest := lines[len(lines)-1]
+		if was.line != newest.Line() || was.legs != len(r.legs) {
+			var err error
+			if was.conflict, err = r.why(s, newest); err != nil {
+				return err
+			}
+		}
+		if was.conflict != nil {
+			list = append(list, leftBehind(s, newest, was.conflict))
+		}
+	}
+	r.notices = append(r.notices, tellLeft(list)...)
+	r.shunned()
+	return nil
+}
+
+// why is the conflict of a line that a subject does not go to; nil if it could.
+func (r *planner) why(s *Subject, line version.Version) (*solve.Conflict, error) {
+	goal := r.goalOf(s, toBe(s, line), s.inLine(line))
+	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
+	goal.Bounds = r.oneByOne(goal.Bounds)
+	_, err := r.world.Solve(r.ctx, goal)
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		return conflict, nil
+	}
+	return nil, err
+}
+
+// toBe says where a subject is to go.
+func toBe(s *Subject, line version.Version) string {
+	return fmt.Sprintf("%s is to move to %s", s.Name, line.Line())
+}
+
+// left is a subject that stays behind a newer major, and the facts from which that
+// follows.
+type left struct {
+	name, at, line string
+	facts          []string
+	others         []string // the facts that others state
+	cause          string   // those that say where others are
+}
+
+func leftBehind(s *Subject, line version.Version, conflict *solve.Conflict) left {
+	l := left{name: s.Name, at: s.At.String(), line: line.Line()}
+	for _, step := range conflict.Proof() {
+		if len(step.From) > 0 || step.Text == toBe(s, line) {
+			continue
+		}
+		l.facts = append(l.facts, step.Text)
+		if len(step.About) > 0 && step.About[0] == s.Name {
+			continue
+		}
+		l.others = append(l.others, step.Text)
+		if len(step.About) == 1 {
+			l.cause += step.Text + "\n"
+		}
+	}
+	return l
+}
+
+// tellLeft tells what stays behind, those with one cause together.
+func tellLeft(list []left) (notices []string) {
+	told := map[string]bool{}
+	for i, l := range list {
+		if told[l.name] {
+			continue
+		}
+		var group, names, facts []string
+		for _, other := range list[i:] {
+			if other.name != l.name && (l.cause == "" || other.cause != l.cause) {
+				continue
+			}
+			told[other.name] = true
+			group = append(group, other.name)
+			names = append(names, fmt.Sprintf("%s (at %s, not %s)", other.name, other.at, other.line))
+			for _, fact := range other.others {
+				if !slices.Contains(facts, fact) {
+					facts = append(facts, fact)
+				}
+			}
+		}
+		if len(names) == 1 {
+			notices = append(notices, fmt.Sprintf("%s stays at %s and does not go to %s: %s", l.name, l.at, l.line, strings.Join(l.facts, "; ")))
+			continue
+		}
+		facts = slices.DeleteFunc(facts, func(fact string) bool { return about(group, fact) })
+		notices = append(notices, fmt.Sprintf("%s stay behind: %s", listed(names), strings.Join(facts, "; ")))
+	}
+	return notices
+}
+
+// about tells whether a fact is about one of some names.
+func about(names []string, fact string) bool {
+	return slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(fact, name+" ") })
+}
+
+// shunned tells of newer majors that there is something against.
+func (r *planner) shunned() {
+	for _, s := range r.Subjects {
+		n := len(s.Releases)
+		if s.Held || s.At == nil || s.Shun == nil || n == 0 || s.Runtime {
+			continue
+		}
+		for _, v := range slices.Backward(s.Releases) {
+			if v.Preview() || v.Compare(s.At) <= 0 || v.Line() == s.At.Line() {
+				continue
+			}
+			if why := s.Shun(v); why != "" {
+				r.notices = append(r.notices, fmt.Sprintf("%s stays at %s and does not go to %s: %s", s.Name, s.At, v, why))
+			}
+			break
+		}
+	}
+}
