@@ -104,7 +104,7 @@ func (w *prerequisites) walk(ctx context.Context) error {
 		if !together {
 			w.lookAhead(ctx, needs, append([]*state{before.with(platform)}, stops[i:]...))
 		}
-		if platform, err = w.prepare(ctx, platform, &leg, needs, together); err != nil {
+		if platform, err = w.prepare(ctx, platform, &leg, needs, after, together); err != nil {
 			return err
 		}
 		w.legs = append(w.legs, leg)
@@ -235,7 +235,7 @@ func (w *prerequisites) answer(ctx context.Context, states ...*state) (*compat.A
 
 // prepare makes the legs that a leg needs before it, what is needed by others
 // first. With together, places change in the leg itself.
-func (w *prerequisites) prepare(ctx context.Context, platform *state, leg *model.Leg, needs []*need, together bool) (*state, error) {
+func (w *prerequisites) prepare(ctx context.Context, platform *state, leg *model.Leg, needs []*need, after *state, together bool) (*state, error) {
 	first := len(w.legs)
 	defer func() {
 		for i := first; w.opt.Explain && i < len(w.legs); i++ {
@@ -249,20 +249,58 @@ func (w *prerequisites) prepare(ctx context.Context, platform *state, leg *model
 		if next := n.next(); next != "" && !(same && known.next() != "") {
 			w.person(n, n.reason())
 		}
-		if !n.raise || same && known.raise {
-			continue
+		brought := w.brings(n, after)
+		if !n.raise || same && known.raise && brought == "" {
+			continue // it was too low before, and what moves asks for nothing that is not there
 		}
 		into := leg
 		if !together && !slices.ContainsFunc(leg.Moves, func(m model.Move) bool { return m.Subject == n.subject }) {
 			into = nil
 		}
 		var err error
-		if platform, err = w.raise(ctx, platform, n, n.reason(), into); err != nil {
+		because := n.reason()
+		if same && known.raise && !strings.HasPrefix(brought, because) {
+			because = brought + "; " + because + ", as it did before"
+		}
+		if platform, err = w.raise(ctx, platform, n, because, into); err != nil {
 			return nil, err
 		}
 	}
 	return platform, nil
 }
+
+// brings is what a package that was not there at the start needs of a subject and the
+// places do not state, in words; "" for nothing.
+func (w *prerequisites) brings(n *need, after *state) string {
+	known := map[string]bool{}
+	for subject, all := range w.start.packages {
+		for _, pkg := range all {
+			known[subject.String()+"@"+pkg.Version] = true
+		}
+	}
+	for _, subject := range after.order {
+		for _, pkg := range after.packages[subject] {
+			if known[subject.String()+"@"+pkg.Version] {
+				continue
+			}
+			for _, needed := range pkg.Needs {
+				rng, err := version.Plain{}.ParseRange(needed.Range)
+				if err == nil && needed.Subject == n.subject && n.lacks(rng, false) {
+					return stating(subject.String()+" "+pkg.Version, needed.Range)
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// lacks tells whether some place that states the subject is not in a range, or with not,
+// is.
+func (n *need) lacks(rng version.Range, not bool) bool {
+	return slices.ContainsFunc(n.pins, func(q model.Pin) bool { low := pin.Low(q); return low != nil && rng.Contains(low) == not })
+}
+
+func stating(by, wanted string) string { return by + " states that it needs " + wanted }
 
 // person makes a leg of what a person has to do, once.
 func (w *prerequisites) person(n *need, because string) {
@@ -317,14 +355,23 @@ func lowestOf(pins []model.Pin, changed []model.Site) string {
 	return cmpOr(lowest.Range, "unstated")
 }
 
-// reason is the first need that is not met as things are, in words.
+// reason is the need that decides where the places have to go, in words: of those that are
+// not met as things are, the one that begins highest.
 func (n *need) reason() string {
-	l := n.links[0]
-	for _, o := range n.links {
-		if slices.ContainsFunc(n.pins, func(q model.Pin) bool { low := pin.Low(q); return low != nil && o.Need.Range.Contains(low) == o.Not }) {
-			l = o
-			break
+	var decides *compat.Link
+	var highest version.Version
+	for i, l := range n.links {
+		if !n.lacks(l.Need.Range, l.Not) {
+			continue
 		}
+		least := lowestIn(l.Need.Range)
+		if decides == nil || !l.Not && least != nil && (highest == nil || least.Compare(highest) > 0) {
+			decides, highest = &n.links[i], least
+		}
+	}
+	l := n.links[0]
+	if decides != nil {
+		l = *decides
 	}
 	wanted := l.Need.Text
 	if l.Not {
@@ -334,7 +381,21 @@ func (n *need) reason() string {
 	if l.Rule != nil {
 		return fmt.Sprintf("%s needs %s (%s)", by, wanted, l.Rule.ID)
 	}
-	return strings.TrimSpace(by+" "+l.Demand.Which) + " states that it needs " + wanted
+	return stating(strings.TrimSpace(by+" "+l.Demand.Which), wanted)
+}
+
+// lowestIn is the lowest version that a range is written with and contains, nil for
+// none.
+func lowestIn(rng version.Range) (lowest version.Version) {
+	if rng == nil {
+		return nil
+	}
+	for _, v := range version.Bounds(version.Plain{}, rng) {
+		if rng.Contains(v) && (lowest == nil || v.Compare(lowest) < 0) {
+			lowest = v
+		}
+	}
+	return lowest
 }
 
 // inOrder puts what others need before them.
