@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"path"
 	"regexp"
 	"strings"
@@ -133,7 +134,8 @@ func (r *Reader) Report() *Report {
 		if t.Place != "" {
 			t.Place = cmp.Or(r.trim(t.Place), t.Place)
 		}
-		t.Message = r.ours(t.Message)
+		// A file of tests that cannot be loaded is told by its path.
+		t.Name, t.Message = r.ours(t.Name), r.ours(t.Message)
 	}
 	report.Findings, report.More = r.sorted(), r.more
 	for i := max(0, r.lasts-lastLines); i < r.lasts; i++ {
@@ -440,10 +442,21 @@ func (s *sink) trim(file string) string {
 	return own
 }
 
-// ours is a text with the scratch's paths as the project's.
+// ours is a text with the scratch's paths as the project's. Each checkout lies elsewhere,
+// so that nothing of it may be told or compared.
 func (s *sink) ours(text string) string {
-	if s.Scratch == "" || !strings.Contains(text, s.Scratch) {
+	if s.Scratch == "" {
 		return text
 	}
-	return strings.ReplaceAll(strings.ReplaceAll(text, "file://"+s.Scratch+"/", ""), s.Scratch+"/", "")
+	quoted := (&url.URL{Path: s.Scratch}).EscapedPath()
+	for _, folder := range []string{s.Scratch, quoted, strings.ReplaceAll(s.Scratch, "/", `\`), strings.ReplaceAll(s.Scratch, "/", `\\`)} {
+		if !strings.Contains(text, folder) {
+			continue
+		}
+		for _, whole := range []string{"file://" + folder + "/", folder + "/", folder + `\\`, folder + `\`} {
+			text = strings.ReplaceAll(text, whole, "")
+		}
+		text = strings.ReplaceAll(text, folder, ".")
+	}
+	return text
 }

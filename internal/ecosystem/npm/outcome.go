@@ -26,9 +26,32 @@ func restated(d dependency, to string, anew bool) string {
 		return d.spec.text
 	}
 	if d.kind.peer() {
-		return d.spec.text + " || ^" + to
+		return widened(d.spec.text, v)
 	}
 	return version.NPM{}.Restate(d.spec.text, v)
+}
+
+// widened is a range of peers that admits a version's line, too, written like its last
+// alternative.
+func widened(rng string, v version.Version) string {
+	last := rng[strings.LastIndex(rng, "|")+1:]
+	more := "^" + v.String()
+	if first, err := parseVersion(lineStart(v)); err == nil {
+		restated := strings.TrimSpace(version.NPM{}.Restate(strings.TrimSpace(last), first))
+		if read, err := (version.NPM{}).ParseRange(restated); err == nil && read.Contains(v) && !v.Preview() {
+			more = restated
+		}
+	}
+	return strings.TrimSpace(rng) + " || " + more
+}
+
+// lineStart is the first version of the compatible line that v is in.
+func lineStart(v version.Version) string {
+	line := v.Line()
+	for strings.Count(line, ".") < 2 {
+		line += ".0"
+	}
+	return line
 }
 
 // arrive gives the manifests' new texts, with the requirements that they move.

@@ -417,7 +417,9 @@ func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked strin
 		shown := !rel.parsed.Preview() || inRange[i] || rel.text == locked || s.reg.around.Preview != nil && s.reg.around.Preview(d.name)
 		switch {
 		case d.kind.peer():
-			allowed[i] = inRange[i]
+			// What others may count on is widened only for another line, where that is asked for.
+			widens := bound.Allow != nil && slices.Contains(s.ask.First, d.name) && (lockedVersion == nil || rel.parsed.Line() != lockedVersion.Line())
+			allowed[i] = inRange[i] || widens && shown && bound.Allow(rel.parsed)
 		case bound.Allow != nil:
 			stays := rel.text == locked && (slices.Contains(s.ask.Apart, d.name) || !bound.Newest && s.several[d.name])
 			allowed[i] = stays || shown && bound.Allow(rel.parsed)

@@ -27,7 +27,8 @@ import (
 // "error:" and texts that the error must hold. Without a lock among its files
 // the project is resolved afresh; "npm" as the lock's text has npm write it,
 // from the files as they are in "before" where that is given. "unjudged" tells why npm
-// is not asked for its verdict; "notable" holds sentences that are to be told.
+// is not asked for its verdict; "notable" holds sentences that are to be told, "written" lines of the
+// root's manifest.
 func TestShapes(t *testing.T) {
 	files, err := filepath.Glob("testdata/shapes/*.txtar")
 	require.NoError(t, err)
@@ -50,7 +51,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	for _, f := range archive.Files {
 		sections[f.Name] = string(f.Data)
 		switch f.Name {
-		case "universe", "ask", "want", "unjudged", "notable":
+		case "universe", "ask", "want", "unjudged", "notable", "written":
 			continue
 		}
 		name := filepath.Join(dir, filepath.FromSlash(f.Name))
@@ -96,6 +97,9 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 			}
 		}
 		assert.Equal(t, want, got, loc)
+	}
+	for line := range strings.Lines(sections["written"]) {
+		assert.Contains(t, string(p.root.src), strings.TrimSpace(line))
 	}
 	for line := range strings.Lines(sections["notable"]) {
 		assert.Contains(t, outcome.Notable, strings.TrimSpace(line))
