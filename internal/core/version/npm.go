@@ -2,6 +2,7 @@ package version
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -93,7 +94,11 @@ func (r *npmRange) setContains(set []comparator, v *semver) bool {
 // ParseRange reads "^1.2 || 3.x", "1 - 2", ">=1 <2", "" and the like.
 func (o NPM) ParseRange(text string) (Range, error) {
 	r := &npmRange{text: text, previews: o.Previews}
-	for part := range strings.SplitSeq(text, "||") {
+	spaced := text
+	if strings.ContainsFunc(text, isSpace) {
+		spaced = strings.Join(strings.FieldsFunc(text, isSpace), " ")
+	}
+	for part := range strings.SplitSeq(spaced, "||") {
 		set, ok, err := o.parseSet(strings.TrimFunc(part, isSpace))
 		if err != nil {
 			return nil, fmt.Errorf("%q is not an npm range: %w", text, err)
@@ -108,23 +113,51 @@ func (o NPM) ParseRange(text string) (Range, error) {
 	return r, nil
 }
 
+// What npm takes out of a range before it splits it at spaces: what names a build, and
+// the spaces behind an operator, if a version follows.
+var (
+	buildText     = regexp.MustCompile(`\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*`)
+	afterOperator = regexp.MustCompile(`([<>]=?|=) *([v= ]*[0-9xX*])`)
+	afterTilde    = regexp.MustCompile(`~>? +`)
+	afterCaret    = regexp.MustCompile(`\^ +`)
+	star          = regexp.MustCompile(`^([^*]*?)[<>]?=?\*`)
+)
+
 // parseSet reads the comparators between two "||". Unreadable ones are
 // dropped, as npm does, but ok is false if nothing readable remains.
 func (o NPM) parseSet(text string) (set []comparator, ok bool, err error) {
+	if strings.Contains(text, "+") {
+		text = strings.TrimFunc(buildText.ReplaceAllString(text, ""), isSpace)
+	}
 	if text == "" {
 		return []comparator{{}}, true, nil
 	}
-	if from, to, found := cutHyphen(text); found {
-		if set, ok := o.hyphen(from, to); ok {
-			return o.checked(set)
+	if strings.Contains(text, " ") {
+		if from, to, found := cutHyphen(text); found {
+			if set, ok := o.hyphen(from, to); ok {
+				return o.checked(set)
+			}
 		}
+		text = afterOperator.ReplaceAllString(text, "$1$2")
+		text = afterTilde.ReplaceAllString(text, "~")
+		text = afterCaret.ReplaceAllString(text, "^")
 	}
-	for _, word := range comparatorWords(text) {
+	words := strings.Split(text, " ")
+	for i, word := range words {
 		bounds, ok := o.parseComparator(word)
-		if !ok {
-			continue
+		if !ok && strings.Contains(word, "*") {
+			// npm drops the first one anywhere, if a whole version is left.
+			word = star.ReplaceAllString(word, "$1")
+			p, whole := parsePartial(strings.TrimLeft(word, "<>="))
+			if bounds, ok = o.parseComparator(word); !whole || !p.isExact {
+				ok = false
+			}
 		}
-		set = append(set, bounds...)
+		// What any version passes is dropped between others, whether they can be read or not.
+		inside := i > 0 && i < len(words)-1 && len(bounds) == 1 && bounds[0].op == ""
+		if ok && !inside {
+			set = append(set, bounds...)
+		}
 	}
 	return o.checked(set)
 }
@@ -160,7 +193,7 @@ func (o NPM) hyphen(from, to string) ([]comparator, bool) {
 		if low.pre == "" && (o.Previews) {
 			low.pre = "0"
 		}
-		set = append(set, comparator{">=", low})
+		set = append(set, comparator{reaches(">=", from, a), low})
 	}
 	switch {
 	case b.wildM:
@@ -171,7 +204,11 @@ func (o NPM) hyphen(from, to string) ([]comparator, bool) {
 	case b.pre == "" && o.Previews:
 		set = append(set, below(b.major, b.minor, b.patch+1))
 	default:
-		set = append(set, comparator{"<=", b.lowest()})
+		op := "<="
+		if b.pre == "" {
+			op = reaches("<=", to, b)
+		}
+		set = append(set, comparator{op, b.lowest()})
 	}
 	if len(set) == 0 {
 		set = []comparator{{}}
@@ -179,23 +216,13 @@ func (o NPM) hyphen(from, to string) ([]comparator, bool) {
 	return set, true
 }
 
-// comparatorWords splits at spaces, but keeps an operator with the version
-// that follows it.
-func comparatorWords(text string) []string {
-	var words []string
-	pending := ""
-	for _, field := range strings.FieldsFunc(text, isSpace) {
-		if strings.Trim(field, "<>=^~v") == "" {
-			pending += field
-			continue
-		}
-		words = append(words, pending+field)
-		pending = ""
+// reaches is the operator of one end of "1.0.0 - 2.0.0": npm separates it from the version
+// where that has a space in it.
+func reaches(op, text string, p partial) string {
+	if p.isExact && strings.Contains(text, " ") {
+		return "="
 	}
-	if pending != "" {
-		words = append(words, pending)
-	}
-	return words
+	return op
 }
 
 func (o NPM) parseComparator(word string) ([]comparator, bool) {
@@ -214,12 +241,8 @@ func (o NPM) parseComparator(word string) ([]comparator, bool) {
 			break
 		}
 	}
-	if len(word) == len(op) {
-		// A lone operator admits everything, or nothing.
-		return o.bound(op, partial{wildM: true, wildMin: true, wildP: true}), true
-	}
 	p, ok := parsePartial(word[len(op):])
-	return o.bound(op, p), ok
+	return o.bound(op, p), ok && !p.gap
 }
 
 // lowest is the smallest version that p stands for.
@@ -250,13 +273,13 @@ func below(major, minor, patch uint64) comparator {
 
 func (o NPM) caret(p partial) []comparator {
 	low := o.from(p)
+	if p.isExact {
+		low.v = p.lowest()
+	}
 	switch {
 	case p.wildM:
 		return []comparator{{}}
 	case p.major > 0 || p.wildMin:
-		if p.isExact && p.pre == "" {
-			low.v.pre = ""
-		}
 		return []comparator{low, below(p.major+1, 0, 0)}
 	case p.minor > 0 || p.wildP:
 		return []comparator{low, below(0, p.minor+1, 0)}

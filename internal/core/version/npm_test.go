@@ -47,14 +47,20 @@ func checkOrder(t *testing.T, order Order, file string) {
 func TestNPMRangeVectors(t *testing.T) {
 	for file, dialect := range map[string]NPM{"npm.range.tsv": {}, "npm-pre.range.tsv": {Previews: true}} {
 		for _, row := range rows(t, file) {
-			got := "invalid"
-			if r, err := dialect.ParseRange(row[0]); err == nil {
-				v, err := dialect.Parse(row[1])
-				got = strconv.FormatBool(err == nil && r.Contains(v))
-			}
-			assert.Equal(t, row[2], got, "%s: %q contains %q", file, row[0], row[1])
+			assert.Equal(t, row[2], contains(dialect, row[0], row[1]), "%s: %q contains %q", file, row[0], row[1])
 		}
 	}
+}
+
+// contains tells whether a version is in a range: "true", "false", or "invalid" for what is
+// no range.
+func contains(dialect NPM, rng, text string) string {
+	r, err := dialect.ParseRange(rng)
+	if err != nil {
+		return "invalid"
+	}
+	v, err := dialect.Parse(text)
+	return strconv.FormatBool(err == nil && r.Contains(v))
 }
 
 func TestNPMRestate(t *testing.T) {

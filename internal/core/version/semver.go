@@ -125,6 +125,7 @@ type partial struct {
 	components            int  // how many were written
 	pre                   string
 	tooLarge              bool
+	gap                   bool // a component is written behind a wild one
 	isExact               bool
 }
 
@@ -159,7 +160,7 @@ func parsePartial(s string) (p partial, ok bool) {
 			}
 			n, err := strconv.ParseUint(s[start:i], 10, 64)
 			if err != nil || n > maxComponent {
-				p.tooLarge = true
+				n, p.tooLarge = maxComponent+1, true
 			}
 			*slot.n, *slot.wild = n, false
 		}
@@ -191,6 +192,7 @@ func parsePartial(s string) (p partial, ok bool) {
 		return p, false
 	}
 	p.isExact = !p.wildM && !p.wildMin && !p.wildP
+	p.gap = p.wildM && !p.wildMin || p.wildMin && !p.wildP
 	p.wildMin = p.wildM || p.wildMin
 	p.wildP = p.wildMin || p.wildP
 	return p, true
