@@ -8,7 +8,6 @@ require (
 	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.1
-	github.com/google/renameio/v2 v2.0.2
 	github.com/hashicorp/go-retryablehttp v0.7.8
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/rogpeppe/go-internal v1.16.0

@@ -33,7 +33,7 @@ var fileCalls = map[string]bool{
 var doors = []door{
 	{
 		"reaches files by their paths", func(pkg, name string) bool {
-			return pkg == "os" && fileCalls[name] || pkg == "path/filepath" && (name == "Walk" || name == "WalkDir" || name == "Glob") || strings.HasPrefix(pkg, "github.com/google/renameio")
+			return pkg == "os" && fileCalls[name] || pkg == "path/filepath" && (name == "Walk" || name == "WalkDir" || name == "Glob")
 		},
 		map[string]string{
 			"host/within":                 "the door itself",

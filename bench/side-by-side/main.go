@@ -12,7 +12,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"syscall"
 	"time"
 )
 
@@ -110,8 +109,6 @@ func once(dir string, command []string) (measure, error) {
 	if cmd.ProcessState == nil || cmd.ProcessState.ExitCode() > 1 {
 		return m, fmt.Errorf("%v: %w\n%s", command, err, out)
 	}
-	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		m.peak = usage.Maxrss * 1024
-	}
+	m.peak = peak(cmd.ProcessState)
 	return m, nil
 }

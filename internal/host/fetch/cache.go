@@ -9,7 +9,8 @@ import (
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
-	"github.com/google/renameio/v2"
+
+	"bellwether/internal/host/within"
 )
 
 // entry is a kept document. On disk it is a CBOR (RFC 8949) header, followed
@@ -71,5 +72,5 @@ func (c *Client) save(r Request, e entry) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return
 	}
-	_ = renameio.WriteFile(file, buf.Bytes(), 0o600)
+	_ = within.Replace(file, buf.Bytes())
 }

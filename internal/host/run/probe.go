@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/renameio/v2"
+	"bellwether/internal/host/within"
 )
 
 // Prober asks installed programs for short facts, such as their version, and
@@ -83,6 +83,6 @@ func (p *Prober) save() {
 		return
 	}
 	if data, err := json.Marshal(p.known); err == nil && os.MkdirAll(filepath.Dir(p.File), 0o700) == nil {
-		_ = renameio.WriteFile(p.File, data, 0o600)
+		_ = within.Replace(p.File, data)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 )
 
 // MakeOwn makes a folder that nobody else can read or write, in a place where others may
@@ -17,4 +18,14 @@ func MakeOwn(dir string) error {
 		err = &fs.PathError{Op: "mkdir", Path: dir, Err: errors.New("somebody else's folder is in its place")}
 	}
 	return err
+}
+
+// Replace puts a file that the program keeps for itself in the place of another one,
+// whole or not at all, readable by nobody else.
+func Replace(name string, data []byte) error {
+	folder, err := Open(filepath.Dir(name), nil)
+	if err != nil {
+		return err
+	}
+	return errors.Join(folder.Write(filepath.Base(name), data, 0o600), folder.Close())
 }
