@@ -208,6 +208,8 @@ func surveyGrid(c model.SurveyComponent) grid {
 			note = span{"the newest needs " + r.Needs, warn}
 		case r.Minor != "":
 			note = span{"newer within its major", usual}
+		case r.Shunned != "":
+			note = span{r.Shunned + " is newer, but " + r.Against, warn}
 		case r.Preview != "":
 			note = span{"only a pre-release is newer: " + r.Preview, faint}
 		case r.Locked != "":

@@ -118,11 +118,14 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 	}
 	order := part.eco.Order()
 	at, _ := order.Parse(r.Locked)
-	lines := map[string]bool{}
+	lines, deprecated := map[string]bool{}, false
 	for _, rel := range releases {
 		v, err := order.Parse(rel.Version)
 		if err != nil {
 			continue
+		}
+		if rel.Version == r.Locked || at != nil && v.Compare(at) < 0 {
+			deprecated = rel.Deprecated != "" // what stands for a commit is as the release before it
 		}
 		if rel.Version == r.Locked {
 			row.Deprecated, row.Replaced = rel.Deprecated, rel.Replaced
@@ -135,10 +138,16 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 			row.Preview = rel.Version
 			continue
 		}
-		if rel.Deprecated != "" || rel.Retracted {
+		row.Preview = ""
+		// From what is deprecated, one goes to what is newer and deprecated, too.
+		if rel.Deprecated != "" && !deprecated || rel.Retracted {
+			row.Shunned, row.Against = rel.Version, "deprecated"
+			if rel.Retracted {
+				row.Against = "retracted"
+			}
 			continue
 		}
-		row.Preview = ""
+		row.Shunned, row.Against = "", ""
 		row.Runtime, row.Unfit, row.As = rel.Runtime, rel.Unfit, rel.As
 		if rel.Replaced != "" {
 			row.Replaced = rel.Replaced

@@ -100,6 +100,8 @@ type SurveyRequirement struct {
 	Major      string `json:"major,omitempty"`      // newest of all, if in a newer major
 	Preview    string `json:"preview,omitempty"`    // newest pre-release, if newer than all releases
 	Majors     int    `json:"majors,omitempty"`     // how many majors behind
+	Shunned    string `json:"shunned,omitempty"`    // newest release, if there is something against all that are newer
+	Against    string `json:"against,omitempty"`    // what there is against it: "deprecated", "retracted"
 	Needs      string `json:"needs,omitempty"`      // what must be raised first for the newest
 	Deprecated string `json:"deprecated,omitempty"` // the notice for what is locked
 	Retracted  bool   `json:"retracted,omitempty"`  // the author took back what is locked

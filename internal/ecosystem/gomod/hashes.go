@@ -55,7 +55,7 @@ func (l *loader) keptSums(rs *requirements) []version {
 // was fetched; what is new is checked with the checksum database.
 func (s *resolver) sums(l *loader) ([]byte, error) {
 	keep := l.keptSums(l.rs)
-	if lang := l.rs.selected["go"]; prunes(lang) && compareGo(lang, "1.18") < 0 {
+	if readsBoth(l.rs.selected["go"]) {
 		// Go 1.16 reads such a module without pruning, and wants its hashes, too.
 		whole, err := s.requirements(l.rs.list, l.rs.direct, false)
 		if err != nil {

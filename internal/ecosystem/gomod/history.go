@@ -241,6 +241,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 		if err != nil {
 			return nil, err
 		}
+		newest := h.newest()
 		for i, v := range h.versions {
 			rel := model.Release{Version: v}
 			if h.path != s.Name {
@@ -250,8 +251,10 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 			if h.info.deprecated != "" {
 				rel.Deprecated, rel.Replaced = h.info.deprecated, successor(h.path, h.info.deprecated)
 			}
-			if i == len(h.versions)-1 && h.info.goVersion != "" {
-				rel.Runtime = "go " + h.info.goVersion
+			if i == len(h.versions)-1 || v == newest {
+				if rel.Runtime, err = r.minimumGo(ctx, version{Path: h.path, Version: v}); err != nil {
+					return nil, err
+				}
 			}
 			if h.gone[v] {
 				rel.Unfit = "cannot be had: the proxy does not give its go.mod"
@@ -265,6 +268,19 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 		}
 	}
 	return releases, nil
+}
+
+// minimumGo is the Go that a version needs those who require it to state, as "go 1.24"; ""
+// for none. Go lines before 1.21 ask nothing of others (Go Modules Reference, "go directive").
+func (r *registry) minimumGo(ctx context.Context, m version) (string, error) {
+	i, err := r.modInfo(ctx, m)
+	if isRefused(err) {
+		return "", nil
+	}
+	if err != nil || compareGo(i.goVersion, "1.21") < 0 {
+		return "", err
+	}
+	return "go " + i.goVersion, nil
 }
 
 // successor finds the path of another module in a deprecation notice.

@@ -173,6 +173,46 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 	s.extra = append(s.extra, need)
 }
 
+// olderGo is the Go before pruning, with which go mod tidy wants a module that states go
+// 1.17 to agree ("go help mod tidy", -compat).
+const olderGo = "1.16"
+
+// readsBoth tells whether a module's go line says 1.17, so that Go 1.16 has to be able to
+// build it, too.
+func readsBoth(goVersion string) bool { return prunes(goVersion) && compareGo(goVersion, "1.18") < 0 }
+
+// agree raises what the Go before pruning would select higher, and tells whether there was
+// anything.
+func (s *resolver) agree(chosen []candidate, l *loader) (bool, error) {
+	if !readsBoth(l.rs.selected["go"]) {
+		return false, nil
+	}
+	whole, err := s.requirements(l.rs.list, l.rs.direct, false)
+	if err != nil {
+		return false, err
+	}
+	lessons, raised := len(s.lessons), len(s.raised)
+	for _, k := range l.list {
+		need := version{Path: k.mod.Path, Version: whole.selected[k.mod.Path]}
+		if !k.external() || compareVersions(need.Path, need.Version, k.mod.Version) <= 0 || slices.Contains(s.raised, need) {
+			continue
+		}
+		text := fmt.Sprintf("go %s would select %s %s", olderGo, need.Path, need.Version)
+		if i := slices.IndexFunc(s.subjects, func(o *subject) bool { return o.req.Name == need.Path }); i < 0 {
+			s.raised = append(s.raised, need)
+			s.told = append(s.told, fmt.Sprintf("%s goes to %s: %s, and with go %s both have to agree", need.Path, need.Version, text, l.rs.selected["go"]))
+			continue
+		}
+		for _, by := range chosen {
+			if g, err := s.deep(by.m); by.m.Path != "go" && err == nil && slices.Contains(g.order, need) {
+				s.extra = append(s.extra, need)
+				s.learned(lesson{of: by.m, need: need, text: text + ", since " + chained(g.chain(need))})
+			}
+		}
+	}
+	return len(s.lessons) > lessons || len(s.raised) > raised, nil
+}
+
 // tellHeldBack says of what was to be as new as can be why it is not newer, in
 // one sentence each.
 func (s *resolver) tellHeldBack(chosen []candidate) {

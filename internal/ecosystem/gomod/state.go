@@ -55,6 +55,9 @@ func (s *resolver) build(chosen []candidate) (*ecosystem.Outcome, error) {
 	if again, err := s.learn(chosen, l); again || err != nil {
 		return nil, err
 	}
+	if again, err := s.agree(chosen, l); again || err != nil {
+		return nil, err
+	}
 	s.tellHeldBack(chosen)
 	if err := s.sound(l); err != nil {
 		return nil, err
