@@ -11,19 +11,21 @@ import (
 	"bellwether/internal/ecosystem"
 )
 
-// The costs of relaxations. Those of several are added.
+// The costs of relaxations. Those of several are added. What keeps all that is there and
+// reaches all that is asked for is cheapest; going back is dearest.
 const (
-	costLower   = 10 // a destination is reached only in part
-	costPreview = 20
-	costRaise   = 30
-	costWiden   = 35 // a requirement goes outside of what its manifest asks for
-	costRelease = 40 // something that was held moves
-	costBranch  = 45 // something is taken that is not released
-	costApart   = 45 // members of a workspace are at several versions
-	costBecome  = 50 // a requirement goes on as another package
-	costDown    = 60
-	costAgainst = 70 // a package is used with what it says it cannot do with
+	costRaise   = 10
+	costRelease = 12 // something that was held moves
+	costApart   = 15 // members of a workspace are at several versions
+	costBecome  = 20 // a requirement goes on as another package
+	costPreview = 30
+	costBranch  = 35 // something is taken that is not released
+	costLower   = 40 // a destination is reached only in part
+	costWiden   = 42 // a requirement goes outside of what its manifest asks for
+	costAgainst = 60 // a package is used with what it says it cannot do with
+	costDown    = 70
 	costWithout = 80 // a destination is given up
+	costFarDown = 90 // over more than a major
 )
 
 // relaxation is a change of what was asked for that may make a way.
@@ -67,6 +69,9 @@ func (f *wayFinder) relaxations() []relaxation {
 			}
 			if !asked(name) && !s.Held && !s.Runtime {
 				all = append(all, f.down(s))
+				if len(f.no.Ways) == 0 && f.farther {
+					all = append(all, f.farDown(s))
+				}
 			}
 		}
 	}
@@ -175,15 +180,47 @@ func (f *wayFinder) release(s *route.Subject) relaxation {
 	}
 }
 
+// down lets a requirement go back in its line, or to the one before it, to what was made
+// for what it is to meet: the peers that it wants now it wants there, too.
 func (f *wayFinder) down(s *route.Subject) relaxation {
+	before := ""
+	for _, v := range s.Releases {
+		if v.Compare(s.At) < 0 && v.Line() != s.At.Line() && !v.Preview() {
+			before = v.Line()
+		}
+	}
+	return f.goingDown(s, costDown, "what was fixed since then is no longer fixed", func(v version.Version) bool {
+		return (v.Line() == s.At.Line() || v.Line() == before) && f.meetsAsMuch(s, v)
+	})
+}
+
+// farDown lets a requirement go back as far as it takes.
+func (f *wayFinder) farDown(s *route.Subject) relaxation {
+	x := f.goingDown(s, costFarDown, "it is a much older one, and nothing says that it was made for this", func(version.Version) bool { return true })
+	x.text = "let " + s.Name + " go far down, to %s"
+	return x
+}
+
+func (f *wayFinder) goingDown(s *route.Subject, cost int, risk string, allow func(version.Version) bool) relaxation {
 	return relaxation{
-		text: "let " + s.Name + " go down, to %s", option: "--allow-down " + s.Name, cost: costDown, about: s.Name, from: s.At.String(),
-		risk: "what was fixed since then is no longer fixed",
+		text: "let " + s.Name + " go down, to %s", option: "--allow-down " + s.Name, cost: cost, about: s.Name, from: s.At.String(), risk: risk,
 		relax: func(g *route.Goal) {
-			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: s.Name + " may go down"}
+			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() && (v.Compare(s.At) >= 0 || allow(v)) }, Why: s.Name + " may go down"}
 		},
 		take: func(_ *Project, o *RouteOptions, _ string) { o.AllowDown = append(o.AllowDown, s.Name) },
 	}
+}
+
+// meetsAsMuch tells whether a release wants to meet all that the present one does and
+// conflicts are about. One that wants nothing yet only seems to go with everything.
+func (f *wayFinder) meetsAsMuch(s *route.Subject, v version.Version) bool {
+	wants := s.PeersAt(v)
+	for _, pair := range f.asks {
+		if pair[0] == s.Name && slices.Contains(s.PeersAt(s.At), pair[1]) && !slices.Contains(wants, pair[1]) {
+			return false
+		}
+	}
+	return true
 }
 
 // widen lets a requirement that is not locked go outside of the range that its

@@ -527,7 +527,7 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 			continue
 		}
 		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()), Previews: p.previews(r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
-		against := map[string]string{}
+		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)
 			if err != nil {
@@ -541,12 +541,14 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 			case rel.Deprecated != "":
 				against[rel.Version] = "it is deprecated: " + rel.Deprecated
 			}
+			peers[rel.Version] = rel.Peers
 			for _, peer := range rel.Peers {
 				if !slices.Contains(s.Peers, peer) {
 					s.Peers = append(s.Peers, peer)
 				}
 			}
 		}
+		s.PeersAt = func(v version.Version) []string { return peers[v.String()] }
 		s.Shun = func(v version.Version) string { return against[v.String()] }
 		if r.Locked != "" {
 			if s.At, err = order.Parse(r.Locked); err != nil {

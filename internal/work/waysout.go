@@ -70,6 +70,21 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 	if f.sources, err = p.sources(ctx, part); err != nil {
 		return nil, err
 	}
+	if err := f.search(ctx); err != nil {
+		return nil, err
+	}
+	if len(f.no.Ways) == 0 {
+		f.farther = true
+		if err := f.search(ctx); err != nil {
+			return nil, err
+		}
+	}
+	f.sort()
+	return f.no, nil
+}
+
+// search tries changes by themselves, two at a time, and as few as do together.
+func (f *wayFinder) search(ctx context.Context) error {
 	var all []relaxation
 	alone := map[int]bool{}
 	trials := 0
@@ -78,7 +93,7 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 	for grown := true; grown && trials < maxTrials; {
 		grown = false
 		for _, x := range f.relaxations() {
-			if slices.ContainsFunc(all, func(o relaxation) bool { return o.option == x.option }) {
+			if slices.ContainsFunc(all, func(o relaxation) bool { return o.option == x.option && o.cost == x.cost }) {
 				continue
 			}
 			if trials++; trials > maxTrials {
@@ -86,7 +101,7 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 			}
 			goes, err := f.try(ctx, x)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			alone[len(all)], grown = goes, true
 			all = append(all, x)
@@ -101,15 +116,11 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 				break
 			}
 			if _, err := f.try(ctx, all[i], all[j]); err != nil {
-				return nil, err
+				return err
 			}
 		}
 	}
-	if err := f.together(ctx, all, alone); err != nil {
-		return nil, err
-	}
-	f.sort()
-	return f.no, nil
+	return f.together(ctx, all, alone)
 }
 
 // together makes one way of as few changes as can be that reaches all that was
@@ -180,6 +191,8 @@ type wayFinder struct {
 	met   []string    // subjects of the conflicts so far
 	asks  [][2]string // and which of them ask something of which
 	whole bool        // some way reaches all that was asked for
+	// farther allows what nobody would do unless there is nothing else.
+	farther bool
 	// branches that compat books name, by versions and in repositories
 	branches []branched
 	sources  []source

@@ -102,12 +102,13 @@ type Subject struct {
 	Name     string
 	At       version.Version // where it is; nil if nothing is locked
 	Releases []version.Version
-	Previews bool     // pre-releases may be taken
-	Peers    []string // names that any of its releases wants to meet
-	Held     bool     // stays where it is
-	Family   []string // names of what is released together with it
-	Runtime  bool     // what others need to run; it moves where it is asked to, before all others
-	Stepwise string   // why no major of it may be skipped; empty if one may
+	Previews bool                             // pre-releases may be taken
+	Peers    []string                         // names that any of its releases wants to meet
+	PeersAt  func(v version.Version) []string // and those that one does
+	Held     bool                             // stays where it is
+	Family   []string                         // names of what is released together with it
+	Runtime  bool                             // what others need to run; it moves where it is asked to, before all others
+	Stepwise string                           // why no major of it may be skipped; empty if one may
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string
