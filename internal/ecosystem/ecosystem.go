@@ -40,8 +40,15 @@ type Ecosystem interface {
 	Tools() [][]string
 }
 
-// Rewriter is an ecosystem in whose manifests requirements can be renamed, added
-// and overridden.
+// Importer is an ecosystem that can tell where a project's own files use a requirement.
+type Importer interface {
+	// Imports are the places in a component's own files that import a requirement, in the
+	// order of the files.
+	Imports(fsys fs.FS, c *model.Component, name string) ([]model.Site, error)
+}
+
+// Rewriter is an ecosystem in whose manifests requirements can be renamed, added,
+// dropped and overridden.
 type Rewriter interface {
 	// Rewrite gives the edits of the manifests alone; Resolve follows with
 	// what the changes mean.

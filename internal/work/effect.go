@@ -69,7 +69,7 @@ func (f *routeFile) wanted(j *journey) (packages map[[2]string]string, pins []fi
 				continue
 			}
 			delete(packages, [2]string{l.Component, m.Name})
-			if !slices.Contains(l.Apart, m.Name) {
+			if !slices.Contains(l.Apart, m.Name) && m.To != "" {
 				packages[[2]string{l.Component, cmpOr(m.Becomes, m.Name)}] = m.To
 			}
 		}

@@ -137,6 +137,12 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		if len(found) == 0 {
 			return a.misfit(fmt.Sprintf("no manifest requires %s", m.Name))
 		}
+		if m.To == "" { // it goes
+			changes = append(changes, route.Change{Old: m.Name})
+			because[m.Name] = m.Because
+			delete(bounds, m.Name)
+			continue
+		}
 		if !slices.ContainsFunc(found, func(r model.Requirement) bool { return r.Locked == m.From }) {
 			return a.misfit(fmt.Sprintf("it moves %s from %s, but %s is locked", m.Name, cmpOr(m.From, "nothing"), cmpOr(found[0].Locked, "nothing")))
 		}

@@ -355,6 +355,11 @@ func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 	}
 	o.Edits = mergeEdits(rewritten, o.Edits)
 	for _, change := range goal.Changes {
+		if old := w.c.Find(change.Old); change.New == "" && len(old) > 0 {
+			o.Moves = append(o.Moves, model.Move{Subject: old[0].Subject, Name: change.Old, From: old[0].Locked, Because: change.Why})
+			o.Carried = slices.DeleteFunc(o.Carried, func(m model.Move) bool { return m.Subject == old[0].Subject && m.To == "" })
+			continue
+		}
 		for i := range o.Moves {
 			if m := &o.Moves[i]; m.Name == change.New {
 				m.Range = change.Range

@@ -17,7 +17,9 @@ const (
 	costRaise   = 10
 	costRelease = 12 // something that was held moves
 	costApart   = 15 // members of a workspace are at several versions
+	costWithin  = 18 // a requirement goes whose successor is there already
 	costBecome  = 20 // a requirement goes on as another package
+	costDrop    = 25 // a requirement goes
 	costPreview = 30
 	costBranch  = 35 // something is taken that is not released
 	costLower   = 40 // a destination is reached only in part
@@ -68,6 +70,9 @@ func (f *wayFinder) relaxations() []relaxation {
 				all = append(all, f.release(s))
 			}
 			if !asked(name) && !s.Held && !s.Runtime {
+				if x := f.doWithout(s); x != nil {
+					all = append(all, *x)
+				}
 				all = append(all, f.down(s))
 				if len(f.no.Ways) == 0 && f.farther {
 					all = append(all, f.farDown(s))

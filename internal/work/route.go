@@ -40,6 +40,7 @@ type RouteOptions struct {
 	Apart     []string // names that members of a workspace may have at versions of their own
 	Settle    bool     // before the first major, the project's own deprecations are to be repaired
 	Dedupe    bool     // at last, as few copies of packages as there can be
+	DoWithout []string // names of requirements that go
 	Override  []string // OF:NAME or OF:NAME@RANGE; what packages get of others, whatever they ask for
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
 	Advisories string
@@ -187,7 +188,7 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		if reach, ok = version.ReachNamed(word); !ok || reach == version.Stay {
 			return nil, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor, major or fix", word)}
 		}
-	} else if len(opt.To)+len(opt.Override)+len(opt.dropped) == 0 && !opt.Dedupe {
+	} else if len(opt.To)+len(opt.Override)+len(opt.dropped)+len(opt.DoWithout) == 0 && !opt.Dedupe {
 		reach = version.Minor
 	}
 	wishes := slices.Clone(first)
@@ -206,13 +207,16 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		wishes = slices.DeleteFunc(wishes, func(o destination) bool { return o.name == d.name })
 		wishes = append(wishes, d)
 	}
-	if err := p.knownNames(ctx, wishes, append(slices.Clone(opt.Hold), p.Settings.Hold...)); err != nil {
+	if err := p.knownNames(ctx, wishes, slices.Concat(opt.Hold, p.Settings.Hold, opt.DoWithout)); err != nil {
 		return nil, err
 	}
 	if err := p.knownOverrides(opt); err != nil {
 		return nil, err
 	}
 	r := &planned{route: &model.Route{Destination: slices.Clone(opt.To), AsOf: p.opt.AsOf}, start: p.fsys}
+	for _, name := range opt.DoWithout {
+		r.route.Destination = append(r.route.Destination, "without "+name)
+	}
 	for _, o := range opt.Override {
 		r.route.Destination = append(r.route.Destination, "override "+o)
 	}
@@ -338,6 +342,11 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 	s, err := p.shelf(ctx)
 	if err != nil {
 		return nil, nil, err
+	}
+	for _, name := range opt.DoWithout {
+		if len(part.Find(name)) > 0 {
+			plan.Replaced = append(plan.Replaced, withoutIt(name))
+		}
 	}
 	for _, d := range wishes {
 		if len(part.Find(d.name)) == 0 {

@@ -134,7 +134,14 @@ func (b *bookApplier) put(rule route.Rule, broken bool) {
 // or majors may move.
 func (b *bookApplier) replaced(r *compat.Rule, renames []destination) {
 	s := b.subject(r.Old)
-	if _, ok := b.part.eco.(ecosystem.Rewriter); !ok || s == nil || s.At == nil || s.Held || r.New.Kind != b.part.Ecosystem || len(b.part.Find(r.New.Name)) > 0 {
+	if _, ok := b.part.eco.(ecosystem.Rewriter); !ok || s == nil || s.At == nil || s.Held || r.New.Kind != b.part.Ecosystem {
+		return
+	}
+	if len(b.part.Find(r.New.Name)) > 0 {
+		if b.plan.Within == nil {
+			b.plan.Within = map[string]string{}
+		}
+		b.plan.Within[s.Name] = r.New.Name
 		return
 	}
 	c := route.Change{Old: s.Name, New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID)}

@@ -132,7 +132,7 @@ func (r *planner) replace() error {
 // change makes a leg of a change alone.
 func (r *planner) change(c Change) error {
 	title := cmp.Or(c.Title, c.Old+" becomes "+c.New)
-	_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + c.New })
+	_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + cmp.Or(c.New, "that") })
 	return err
 }
 

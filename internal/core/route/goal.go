@@ -23,7 +23,8 @@ type Bound struct {
 }
 
 // Change is of a manifest: the requirement Old goes on as New, or where Old is
-// empty, New is added. Where both are the same, it comes from elsewhere.
+// empty, New is added, and where New is, Old goes. Where both are the same, it comes from
+// elsewhere.
 type Change struct {
 	Old, New string
 	Range    string // what is asked for of New

@@ -24,7 +24,9 @@ type Plan struct {
 	Rules       []Rule        // that hold in every state
 	Replaced    []Change      // requirements that go on under another name, if there is a wish or reach for that
 	Replaceable []Change      // and those for which there is none
-	Restored    []Restore     // requirements that are added where something needs them
+	// Within are requirements that go on as another one which is required already, by name.
+	Within   map[string]string
+	Restored []Restore // requirements that are added where something needs them
 	// Vulnerable are requirements that are to go to the nearest version without
 	// known vulnerabilities, and Avoid tells of those below them.
 	Vulnerable []Vulnerable
@@ -154,9 +156,13 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 		m := &leg.Moves[i]
 		m.Because = because(*m)
 		for _, c := range goal.Changes {
-			if c.New == m.Name || c.Old == m.Name {
+			if c.New == m.Name || c.Old == m.Name && m.Name != "" {
 				m.Because = c.Why
 			}
+		}
+		if m.To == "" {
+			r.Subjects = slices.DeleteFunc(r.Subjects, func(s *Subject) bool { return s.Name == m.Name })
+			continue
 		}
 		if s := r.subject(m.Name); s != nil {
 			if s.At, err = r.Order.Parse(m.To); err != nil {

@@ -13,7 +13,7 @@ import (
 	"bellwether/internal/core/route"
 )
 
-// Rewrite gives the manifests with requirements renamed, added, or taken from
+// Rewrite gives the manifests with requirements renamed, added, dropped, or taken from
 // elsewhere. A renamed one keeps its place; one that is added goes where its name sorts among those of
 // "dependencies" in the root's manifest, which has the overrides, too.
 func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
@@ -25,6 +25,9 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 		}
 	}
 	for _, change := range changes {
+		if change.New == "" {
+			continue
+		}
 		if err := checkName(change.New); err != nil {
 			return nil, err
 		}
@@ -34,6 +37,7 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 		var splices []model.Splice
 		for _, change := range changes {
 			switch {
+			case change.New == "": // it goes, below
 			case change.Old != "":
 				splices = append(splices, m.rename(change)...)
 			case i == 0:
@@ -47,6 +51,13 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 		text, err := model.Apply(m.src, splices)
 		if err != nil {
 			return nil, err
+		}
+		for _, change := range changes {
+			if change.New == "" {
+				if text, err = m.drop(text, change.Old); err != nil {
+					return nil, err
+				}
+			}
 		}
 		if i == 0 {
 			for _, o := range overrides {
@@ -89,6 +100,19 @@ func (m *manifest) rename(change route.Change) (splices []model.Splice) {
 		}
 	}
 	return splices
+}
+
+// drop gives the manifest's text without a requirement.
+func (m *manifest) drop(text []byte, name string) (_ []byte, err error) {
+	for _, g := range groups {
+		if m.doc.At(g.name, name) == nil {
+			continue
+		}
+		if text, err = jsondoc.Drop(m.file, text, []string{g.name, name}); err != nil {
+			return nil, err
+		}
+	}
+	return text, nil
 }
 
 // insert adds a requirement.
