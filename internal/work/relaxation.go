@@ -41,6 +41,7 @@ type relaxation struct {
 	tells   string // a requirement whose move is told without its version
 	raises  bool   // a runtime, which a route may do by itself
 	givesUp bool   // part of what was asked for
+	kind    string // the same for changes of which one includes the other; empty for none
 	relax   func(g *route.Goal)
 	take    func(p *Project, o *RouteOptions, to string)
 	low     version.Version // below which it goes down; nil for what cannot
@@ -248,21 +249,29 @@ func (f *wayFinder) widen(s *route.Subject) relaxation {
 	}
 }
 
-// apart leaves members of a workspace behind which cannot go along.
+// apart leaves members of a workspace behind which cannot go along, with versions of their
+// own of what several members have and conflicts are about.
 func (f *wayFinder) apart(wish route.Wish, s *route.Subject) relaxation {
+	names := []string{wish.Name}
+	for _, name := range f.met {
+		if name != wish.Name && f.subject(name) != nil && len(f.part.Find(name)) > 1 {
+			names = append(names, name)
+		}
+	}
 	return relaxation{
-		text: "let those stay behind that cannot go along, and have a " + wish.Name + " of their own; the others go to %s", option: "--apart " + wish.Name, cost: costApart, about: wish.Name, from: s.At.String(),
+		text: "let those stay behind that cannot go along, and have a " + wish.Name + " of their own; the others go to %s", option: "--apart " + strings.Join(names, ","), kind: "apart " + wish.Name, cost: costApart, about: wish.Name, from: s.At.String(),
 		risk:  "two versions of it are in use in one workspace",
-		relax: func(g *route.Goal) { g.Apart = append(g.Apart, wish.Name) },
-		take:  func(_ *Project, o *RouteOptions, _ string) { o.Apart = append(o.Apart, wish.Name) },
+		relax: func(g *route.Goal) { g.Apart = append(g.Apart, names...) },
+		take:  func(_ *Project, o *RouteOptions, _ string) { o.Apart = append(o.Apart, names...) },
 	}
 }
 
 // override uses a package with what it says it cannot do with, where a manifest
 // can say so.
 func (f *wayFinder) override(of, name string) *relaxation {
-	if _, ok := f.part.eco.(ecosystem.Rewriter); !ok || len(f.part.Find(name)) == 0 || strings.Contains(of, " ") {
-		return nil
+	inRoot := func(r model.Requirement) bool { return r.Site.File == f.part.Manifest }
+	if _, ok := f.part.eco.(ecosystem.Rewriter); !ok || !slices.ContainsFunc(f.part.Find(name), inRoot) {
+		return nil // the project itself has none
 	}
 	return &relaxation{
 		text: fmt.Sprintf("let %s have the project's own %s, whatever it asks for", of, name), option: "--override " + of + ":" + name, cost: costAgainst,

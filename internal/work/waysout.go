@@ -109,7 +109,12 @@ func (f *wayFinder) search(ctx context.Context) error {
 	}
 	for i := range all {
 		for j := i + 1; j < len(all); j++ {
-			if alone[i] || alone[j] || all[i].about == all[j].about {
+			included := func(x relaxation) bool {
+				return slices.ContainsFunc(all, func(o relaxation) bool {
+					return x.kind != "" && o.kind == x.kind && alone[slices.IndexFunc(all, func(y relaxation) bool { return y.option == o.option })]
+				})
+			}
+			if alone[i] || alone[j] || all[i].about != "" && all[i].about == all[j].about || included(all[i]) || included(all[j]) {
 				continue // what one change does needs no second
 			}
 			if trials++; trials > maxTrials {
@@ -201,15 +206,24 @@ type wayFinder struct {
 // meet notes what a conflict is about.
 func (f *wayFinder) meet(c *solve.Conflict) {
 	for _, name := range c.Subjects() {
+		name = required(name)
 		if !slices.Contains(f.met, name) {
 			f.met = append(f.met, name)
 		}
 	}
 	for _, pair := range c.Asks() {
+		pair = [2]string{required(pair[0]), required(pair[1])}
 		if !slices.Contains(f.asks, pair) {
 			f.asks = append(f.asks, pair)
 		}
 	}
+}
+
+// required is the requirement's name of a subject, which may tell the member whose it is:
+// "quay (in parts/a)".
+func required(subject string) string {
+	name, _, _ := strings.Cut(subject, " ")
+	return name
 }
 
 // goal is what was asked for, all at once.

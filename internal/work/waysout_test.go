@@ -109,6 +109,8 @@ func noWay(t *testing.T, dir string, opt RouteOptions, options []string) *NoWay 
 			o.Preview = append(o.Preview, name)
 		case strings.HasPrefix(option, "--allow-down"):
 			opt.AllowDown = append(opt.AllowDown, name)
+		case strings.HasPrefix(option, "--do-without"):
+			opt.DoWithout = append(opt.DoWithout, name)
 		case strings.HasPrefix(option, "--override"):
 			opt.Override = append(opt.Override, name)
 		case strings.HasPrefix(option, "without --hold"):
