@@ -184,7 +184,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		return err
 	}
 	moved.leg.Moves, moved.leg.Carried, moved.edits = state.Moves, state.Carried, w.last.Edits
-	moved.leg.Notes = append(moved.leg.Notes, state.Notable...)
+	moved.leg.Notes = slices.Concat(moved.leg.Notes, state.Notable, state.Notices)
 	for i := range state.Moves {
 		state.Moves[i].Because = because[state.Moves[i].Name]
 	}

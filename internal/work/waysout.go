@@ -64,6 +64,11 @@ func (p *Project) waysOut(ctx context.Context, part *Part, plan *route.Plan, con
 	}
 	f := &wayFinder{p: p, part: part, plan: plan, world: w, order: part.eco.Order(), no: &NoWay{Conflict: conflict}}
 	f.meet(conflict)
+	// The proof is told of what is locked, and not of a state on the way, if it can be.
+	if _, err := f.solve(ctx, nil); errors.As(err, &conflict) {
+		f.no.Conflict = conflict
+		f.meet(conflict)
+	}
 	if f.branches, err = p.branches(ctx, part, w.registry); err != nil {
 		return nil, err
 	}

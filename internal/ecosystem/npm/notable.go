@@ -76,13 +76,14 @@ func (s *resolver) notable() []string {
 	}
 	before, after := s.p.locked().traits(), s.t.traits()
 	var notes []string
-	say := func(n *node, format string, args ...any) {
+	because := func(who, format string, args ...any) {
 		text := fmt.Sprintf(format, args...)
-		if who := s.firstAsker(n); who != "" {
+		if who != "" {
 			text += " (" + who + ")"
 		}
 		notes = append(notes, text)
 	}
+	say := func(n *node, format string, args ...any) { because(s.firstAsker(n, ""), format, args...) }
 	elsewhere := map[string][]*node{} // by the sentence's end
 	for _, name := range collated(after) {
 		now := after[name]
@@ -98,7 +99,7 @@ func (s *resolver) notable() []string {
 		}
 		old, _ := parseVersion(was.highest.version)
 		if v, err := parseVersion(now.highest.version); err == nil && old != nil && v.Compare(old) < 0 && !slices.Contains(was.versions, now.highest.version) {
-			say(now.highest, "%s goes down from %s to %s", name, was.highest.version, now.highest.version)
+			because(s.firstAsker(now.highest, was.highest.version), "%s goes down from %s to %s", name, was.highest.version, now.highest.version)
 		}
 		if now.deprecated != nil && was.deprecated == nil {
 			say(now.deprecated, "%s %s is deprecated: %s", name, now.deprecated.version, now.deprecated.deprecate)
@@ -119,7 +120,8 @@ func (s *resolver) notable() []string {
 			elsewhere[change] = append(elsewhere[change], now.highest)
 		}
 		if len(now.majors) > len(was.majors) && len(was.majors) == 1 {
-			say(cmp.Or(now.lowest, now.highest), "%s is there in %d majors now, %s and %s", name, len(now.majors), now.lowest.version, now.highest.version)
+			who := cmp.Or(s.firstAsker(now.lowest, now.highest.version), s.firstAsker(now.highest, now.lowest.version))
+			because(who, "%s is there in %d majors now, %s and %s", name, len(now.majors), now.lowest.version, now.highest.version)
 		}
 	}
 	for _, change := range slices.Sorted(maps.Keys(elsewhere)) {
@@ -147,12 +149,13 @@ func added(was, now []string) []string {
 	return slices.DeleteFunc(slices.Clone(now), func(text string) bool { return slices.Contains(was, text) })
 }
 
-// firstAsker says who asks for a node, "" if nobody is found.
-func (s *resolver) firstAsker(n *node) string {
+// firstAsker says who asks for a node and could not do with another version, if one is
+// given; "" if nobody is found.
+func (s *resolver) firstAsker(n *node, otherwise string) string {
 	var askers []string
 	for _, d := range s.t.dependents[n.name] {
 		for _, e := range d.edgeList {
-			if e.name == n.name && d.get(e) == n {
+			if e.name == n.name && d.get(e) == n && (otherwise == "" || !meets(e, &node{pkgName: n.pkgName, version: otherwise})) {
 				askers = append(askers, s.p.asker(s.t, d, e))
 			}
 		}
