@@ -226,7 +226,11 @@ func (a *app) out() (view.Out, error) {
 	default:
 		return view.Out{}, usageError{fmt.Errorf("--color %q is not auto, always or never", a.colour)}
 	}
-	return view.Out{W: a.stdout, Format: view.Format(a.format), Colour: colour}, nil
+	width := 0
+	if f, ok := a.stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		width, _, _ = term.GetSize(int(f.Fd()))
+	}
+	return view.Out{W: a.stdout, Format: view.Format(a.format), Colour: colour, Width: width}, nil
 }
 
 // open opens the project with what the flags say.

@@ -110,8 +110,33 @@ type grid struct {
 // code is text that stays as it is.
 type code []string
 
-// palette colours text, or does not.
-type palette struct{ on bool }
+// palette colours text, or does not, and breaks lines that are too long for a width; 0
+// for any length.
+type palette struct {
+	on    bool
+	width int
+}
+
+// narrowest is the least width that lines are broken for.
+const narrowest = 30
+
+// broken gives a line, which is painted already, in parts that fit: all but the first are
+// indented a little more than it. No word is split.
+func (p palette) broken(painted string) string {
+	if p.width < narrowest || text.StringWidthWithoutEscSequences(painted) <= p.width {
+		return painted
+	}
+	bare := strings.TrimLeft(painted, " ")
+	indent := len(painted) - len(bare) + 2
+	parts := strings.Split(text.WrapSoft(bare, p.width-indent), "\n")
+	for i := range parts {
+		parts[i] = strings.TrimRight(parts[i], " ")
+		if i > 0 {
+			parts[i] = strings.Repeat(" ", indent) + strings.TrimLeft(parts[i], " ")
+		}
+	}
+	return strings.Repeat(" ", indent-2) + strings.Join(parts, "\n")
+}
 
 // paint is the door for every text on its way to a terminal.
 func (p palette) paint(s span) string {
@@ -137,11 +162,15 @@ func (h heading) markdown(w io.Writer) {
 	}
 }
 
-func (l line) text(w io.Writer, p palette) {
+func (l line) text(w io.Writer, p palette) { l.indented(w, p, "") }
+
+// indented is the line behind something that indents it.
+func (l line) indented(w io.Writer, p palette, indent string) {
+	whole := indent
 	for _, s := range l {
-		fmt.Fprint(w, p.paint(s))
+		whole += p.paint(s)
 	}
-	fmt.Fprintln(w)
+	fmt.Fprintln(w, p.broken(whole))
 }
 
 func (l line) markdown(w io.Writer) {
@@ -159,8 +188,7 @@ func (l line) marked() string {
 
 func (l list) text(w io.Writer, p palette) {
 	for _, item := range l {
-		fmt.Fprint(w, "  ")
-		item.text(w, p)
+		item.indented(w, p, "  ")
 	}
 }
 
@@ -218,9 +246,40 @@ func (g grid) text(w io.Writer, p palette) {
 	s.Box.PaddingLeft, s.Box.PaddingRight = "  ", ""
 	s.Format.Header = text.FormatDefault
 	t.SetStyle(s)
+	t.SetColumnConfigs(g.fitting(p))
 	for row := range strings.Lines(t.Render()) {
 		fmt.Fprintln(w, strings.TrimRight(row, " \n"))
 	}
+}
+
+// fitting breaks the last column where the table is too wide.
+func (g grid) fitting(p palette) []table.ColumnConfig {
+	if p.width == 0 {
+		return nil
+	}
+	widths := make([]int, len(g.columns))
+	for i := range g.columns {
+		for _, row := range g.rows {
+			if i < len(row) {
+				widths[i] = max(widths[i], text.StringWidth(row[i].text))
+			}
+		}
+		if widths[i] > 0 {
+			widths[i] = max(widths[i], text.StringWidth(g.columns[i])) + 2
+		}
+	}
+	shown, others := 0, 0
+	for i, w := range widths[:len(widths)-1] {
+		others += w
+		if w > 0 && i < len(widths)-1 {
+			shown++
+		}
+	}
+	last := p.width - others - 2
+	if widths[len(widths)-1]-2 <= last || last < narrowest/2 {
+		return nil
+	}
+	return []table.ColumnConfig{{Number: shown + 1, WidthMax: last, WidthMaxEnforcer: text.WrapSoft}}
 }
 
 func (g grid) markdown(w io.Writer) {
@@ -234,7 +293,7 @@ func (gap) text(w io.Writer, _ palette) { fmt.Fprintln(w) }
 func (gap) markdown(io.Writer)          {}
 
 // show writes a document in a format; v is what JSON holds, under schema.
-func show(w io.Writer, f Format, colour bool, schema string, v any, d *document) error {
+func show(w io.Writer, f Format, p palette, schema string, v any, d *document) error {
 	var b strings.Builder
 	switch f {
 	case JSON:
@@ -245,7 +304,7 @@ func show(w io.Writer, f Format, colour bool, schema string, v any, d *document)
 		}
 	default:
 		for _, part := range d.blocks {
-			part.text(&b, palette{colour})
+			part.text(&b, p)
 		}
 	}
 	_, err := io.WriteString(w, b.String())

@@ -18,10 +18,11 @@ type Out struct {
 	W      io.Writer
 	Format Format
 	Colour bool
+	Width  int // of the terminal, in characters; 0 for lines of any length
 }
 
 func (o Out) show(schema string, v any, d *document) error {
-	return show(o.W, o.Format, o.Colour, schema, v, d)
+	return show(o.W, o.Format, palette{o.Colour, o.Width}, schema, v, d)
 }
 
 func count(n int, one, many string) string {

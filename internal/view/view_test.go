@@ -26,7 +26,7 @@ var survey = &model.Survey{Components: []model.SurveyComponent{{
 
 func shown(t *testing.T, f Format, colour bool, show func(Out) error) string {
 	var b bytes.Buffer
-	require.NoError(t, show(Out{&b, f, colour}))
+	require.NoError(t, show(Out{W: &b, Format: f, Colour: colour}))
 	return b.String()
 }
 
@@ -143,4 +143,22 @@ func TestChain(t *testing.T) {
 	}
 	_, err := Chain("c.png", r)
 	assert.Error(t, err)
+}
+
+// TestNarrow breaks lines and the last column where a terminal is too narrow for them.
+func TestNarrow(t *testing.T) {
+	d := &document{}
+	d.add(line{plain("next: bellwether advance carries out the first leg, "), span{"--all all of them", strong}})
+	d.add(list{{plain("hull stays at 1.0.0 and does not go to 2: rope is at 1.0.0")}})
+	d.add(grid{columns: []string{"package", "because"}, rows: []line{{plain("hull"), plain("cannot stay as it is beside rope 2")}}})
+	var b strings.Builder
+	require.NoError(t, show(&b, Text, palette{width: 40}, "x", nil, d))
+	assert.Equal(t, `next: bellwether advance carries out
+  the first leg, --all all of them
+  hull stays at 1.0.0 and does not go
+    to 2: rope is at 1.0.0
+  package  because
+  hull     cannot stay as it is beside
+           rope 2
+`, b.String())
 }
