@@ -154,9 +154,12 @@ func (st *stageRun) execute(ctx context.Context, log *run.Log) (finding.Stage, e
 		return st.start(ctx, log)
 	}
 	result := st.result
-	stage, err := withPort(st.stage)
+	stage, release, err := withPort(st.stage)
 	if err != nil {
 		return result, err
+	}
+	if release != nil {
+		release()
 	}
 	timeout := cmp.Or(stage.Timeout, stageTimeout)
 	end, err := run.Run(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log, Owner: st.scratch.Name()})

@@ -33,17 +33,18 @@ const (
 // probes.
 const portMark = "{port}"
 
-// withPort puts a free port where a stage asks for one.
-func withPort(stage model.Stage) (model.Stage, error) {
+// withPort puts a free port where a stage asks for one. It is held until it is released,
+// right before the program starts; release is nil for a stage that asks for none.
+func withPort(stage model.Stage) (_ model.Stage, release func(), err error) {
 	wants := func(text string) bool { return strings.Contains(text, portMark) }
 	asked := slices.ContainsFunc(stage.Command, wants) || slices.ContainsFunc(stage.Env, wants) ||
 		slices.ContainsFunc(stage.Probes, func(p model.Probe) bool { return wants(p.URL) || wants(p.TCP) || slices.ContainsFunc(p.Command, wants) })
 	if !asked {
-		return stage, nil
+		return stage, nil, nil
 	}
-	port, err := probe.FreePort()
+	port, release, err := probe.HoldPort()
 	if err != nil {
-		return stage, fmt.Errorf("looking for a free port: %w", err)
+		return stage, nil, fmt.Errorf("looking for a free port: %w", err)
 	}
 	put := func(text string) string { return strings.ReplaceAll(text, portMark, strconv.Itoa(port)) }
 	each := func(list []string) []string {
@@ -59,8 +60,14 @@ func withPort(stage model.Stage) (model.Stage, error) {
 		p := &stage.Probes[i]
 		p.URL, p.TCP, p.Command = put(p.URL), put(p.TCP), each(p.Command)
 	}
-	return stage, nil
+	return stage, release, nil
 }
+
+// portTaken is how programs and runtimes say that somebody else has their port.
+var portTaken = regexp.MustCompile(`(?i)EADDRINUSE|address (?:is )?already in use|address in use|port \S+ is (?:already )?in use|only one usage of each socket address`)
+
+// maxPorts is how many ports are tried in turn.
+const maxPorts = 5
 
 // starting is a program that is being started, and watched until all its probes
 // hold.
@@ -75,26 +82,47 @@ type starting struct {
 }
 
 // start starts the program of a stage, waits until all probes hold, and ends it
-// whole.
+// whole. Where somebody else is quicker to take the port that was free, it tries another.
 func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.Stage, err error) {
-	result = st.result
-	stage, err := withPort(st.stage)
-	if err != nil {
-		return result, err
+	for range maxPorts {
+		var again bool
+		if result, again, err = st.startOnce(ctx, log); !again {
+			break
+		}
 	}
-	for _, p := range stage.Probes {
-		if address := probe.Address(p); address != "" && probe.Taken(ctx, address) {
+	return result, err
+}
+
+// startOnce is start with one port; again tells that the program found it taken.
+func (st *stageRun) startOnce(ctx context.Context, log io.Writer) (result finding.Stage, again bool, err error) {
+	result = st.result
+	stage, release, err := withPort(st.stage)
+	if err != nil {
+		return result, false, err
+	}
+	own := release != nil // a port that nobody wrote down
+	if !own {
+		release = func() {}
+	}
+	defer release()
+	for _, p := range st.stage.Probes {
+		address := probe.Address(p)
+		if strings.Contains(address, portMark) {
+			continue // it is held
+		}
+		if address != "" && probe.Taken(ctx, address) {
 			result.Status, result.Why = finding.Failed, fmt.Sprintf("something answers at %s before the program is started; end it, or write %s for the port", address, portMark)
-			return result, nil
+			return result, false, nil
 		}
 	}
 	s := &starting{stage: stage, dir: st.dir, env: st.env, printed: &printed{}, holds: make([]bool, len(stage.Probes)), told: map[model.Subject]string{}}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	began := time.Now()
+	release()
 	process, err := run.Start(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Log: io.MultiWriter(log, s.printed), Owner: st.scratch.Name()})
 	if err != nil {
-		return result, err
+		return result, false, err
 	}
 	within := stage.Within
 	if within == 0 {
@@ -105,7 +133,7 @@ func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.St
 	ended := !ready && isClosed(process.Ended())
 	end, stopErr := process.Stop()
 	if err = errors.Join(err, ctx.Err()); err != nil {
-		return result, err
+		return result, false, err
 	}
 	switch {
 	case ready:
@@ -116,6 +144,7 @@ func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.St
 	case ended:
 		result.Status, result.Exit = finding.Failed, end.Exit
 		result.Why = fmt.Sprintf("it ended with exit status %d before all probes held", end.Exit)
+		again = own && portTaken.Match(s.printed.bytes())
 	default:
 		result.Status, result.Why = finding.Failed, fmt.Sprintf("not all probes held after %s: %v", within, s.last)
 	}
@@ -123,7 +152,7 @@ func (st *stageRun) start(ctx context.Context, log io.Writer) (result finding.St
 		st.effect = append(st.effect, finding.Effect{Component: st.part.Dir, Name: subject.String(), Version: version, Where: "as the started program tells"})
 	}
 	slices.SortFunc(st.effect, finding.Effect.Compare)
-	return result, stopErr
+	return result, again, stopErr
 }
 
 func isClosed(c <-chan struct{}) bool {

@@ -159,12 +159,12 @@ func Taken(ctx context.Context, address string) bool {
 	return true
 }
 
-// FreePort is a port of the loopback that nothing listens on.
-func FreePort() (int, error) {
+// HoldPort takes a free port of the loopback, so that nobody else does, until it is
+// released for who is to have it.
+func HoldPort() (port int, release func(), err error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return l.Addr().(*net.TCPAddr).Port, func() { _ = l.Close() }, nil
 }
