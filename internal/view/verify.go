@@ -18,12 +18,23 @@ func tests(v *finding.Verification) string {
 		return "nothing was built or tested, since there is no stage for it"
 	case passed+failed == 0 && !v.Green():
 		return "nothing worse than before"
+	case passed+failed == 0 && !ran(v, "test") && !ran(v, "build") && !ran(v, "start"):
+		return "nothing was built or tested"
+	case passed+failed == 0 && !ran(v, "test"):
+		return "all stages passed, and nothing was tested"
 	case passed+failed == 0:
 		return "all stages passed"
 	case failed == 0:
 		return count(passed, "test", "tests") + " passed"
 	}
 	return fmt.Sprintf("%s passed, %d failed as before", count(passed, "test", "tests"), failed)
+}
+
+// ran tells whether a stage of a name ran in some component.
+func ran(v *finding.Verification, name string) bool {
+	return slices.ContainsFunc(v.Stages, func(s finding.Stage) bool {
+		return s.Name == name && s.Status != finding.Skipped && s.Status != finding.NotRun
+	})
 }
 
 // Verify shows a verification.
@@ -220,13 +231,17 @@ func comparison(d *document, c *finding.Comparison) {
 func testLines(tests []finding.Test) (rows []line) {
 	for _, t := range tests {
 		row := line{plain("%s", t.Name)}
-		if t.Message != "" {
-			row = append(row, plain(": %s", t.Message))
+		cause := strings.Split(t.Message, "\n")
+		if cause[0] != "" {
+			row = append(row, plain(": %s", cause[0]))
 		}
 		if t.Place != "" {
 			row = append(row, span{" (" + t.Place + ")", faint})
 		}
 		rows = append(rows, row)
+		for _, more := range cause[1:] {
+			rows = append(rows, line{span{"    " + more, faint}})
+		}
 	}
 	return rows
 }

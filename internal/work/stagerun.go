@@ -204,6 +204,7 @@ func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time)
 		return err
 	}
 	report := r.Report()
+	result.Counted = report.Counted
 	result.Tests, result.Findings, result.More, result.Notes = report.Tests, report.Findings, report.More, append(report.Notes, passed...)
 	if result.Status != finding.Passed {
 		result.Tail, result.Crash = report.Last, report.Crash
@@ -215,7 +216,11 @@ func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time)
 // readResults reads the files of results that the stage wrote. It tells which of them are
 // none, but pipes, say.
 func (st *stageRun) readResults(r *finding.Reader, begun time.Time) (passed []string, err error) {
-	if len(st.stage.Results) == 0 {
+	patterns := st.stage.Results
+	if len(patterns) == 0 && st.stage.Name == "test" {
+		patterns = usualResults
+	}
+	if len(patterns) == 0 {
 		return nil, nil
 	}
 	fsys, err := within.Open(st.dir, nil)
@@ -223,7 +228,7 @@ func (st *stageRun) readResults(r *finding.Reader, begun time.Time) (passed []st
 		return nil, fmt.Errorf("looking for results: %w", err)
 	}
 	defer fsys.Close()
-	for _, pattern := range st.stage.Results {
+	for _, pattern := range patterns {
 		names, err := doublestar.Glob(fsys, pattern, doublestar.WithFilesOnly())
 		if err != nil {
 			return nil, fmt.Errorf("looking for results, %s: %w", pattern, err)

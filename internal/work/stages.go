@@ -193,6 +193,13 @@ func (s StageSetting) over(stage model.Stage) model.Stage {
 	return stage
 }
 
+// usualResults are where test runners put files of results, if they write some. Only those
+// are read that a stage wrote.
+var usualResults = []string{
+	"junit.xml", "junit/*.xml", "test-results/**/*.xml", "reports/**/junit*.xml", "coverage/junit.xml", "TestResults/*.trx", "*/TestResults/*.trx",
+	"target/surefire-reports/*.xml", "*/target/surefire-reports/*.xml", "build/test-results/**/*.xml", "*/build/test-results/**/*.xml",
+}
+
 // checkStages refuses settings for a stage that no component has.
 func (p *Project) checkStages() error {
 	known := []string{stageClean}

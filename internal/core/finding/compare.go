@@ -84,6 +84,9 @@ func (c *Comparison) compareTests(old *Stage, s Stage) {
 	now := map[string]bool{}
 	for _, t := range s.Tests {
 		now[t.Name] = true
+		if t.Within != "" {
+			now[t.Within] = true // its file ran
+		}
 		before, known := was[t.Name]
 		switch {
 		case t.Unstable:
@@ -100,7 +103,13 @@ func (c *Comparison) compareTests(old *Stage, s Stage) {
 		return
 	}
 	for name, t := range was {
-		if !now[name] && !t.Skipped {
+		switch {
+		case now[name] || t.Skipped:
+		case t.Within != "" && now[t.Within]: // what passes there is not named
+			if t.Failed() {
+				c.NewlyPassing = append(c.NewlyPassing, name)
+			}
+		default:
 			c.Vanished = append(c.Vanished, name)
 		}
 	}
@@ -118,13 +127,13 @@ func (s Stage) Again(second Stage) Stage {
 	s.Tests = slices.Clone(s.Tests)
 	unstable := 0
 	for i := range s.Tests {
-		if t := &s.Tests[i]; t.Failed() && passes[t.Name] {
+		if t := &s.Tests[i]; t.Failed() && (passes[t.Name] || t.Within != "" && passes[t.Within]) {
 			t.Unstable = true
 			unstable++
 		}
 	}
 	if second.Status == Passed && !slices.ContainsFunc(s.Tests, Test.Failed) {
-		s.Status, s.Exit, s.Tail, s.Crash = Passed, 0, nil, nil
+		s.Status, s.Exit, s.Tail, s.Crash, s.Counted = Passed, 0, nil, nil, second.Counted
 		s.Why = "passed when it was run once more"
 		if unstable > 0 {
 			s.Why = fmt.Sprintf("%d unstable: passed when run once more", unstable)

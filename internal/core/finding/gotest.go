@@ -101,7 +101,7 @@ var (
 // blame finds what went wrong, and where, in the output of a failed test.
 func (g *goTests) blame(pkg string, output []string) (message, place string) {
 	panicked := false
-	for _, text := range output {
+	for i, text := range output {
 		line := strings.TrimRight(text, "\n")
 		switch m := goPlace.FindStringSubmatch(line); {
 		case panicked:
@@ -117,14 +117,36 @@ func (g *goTests) blame(pkg string, output []string) (message, place string) {
 			} else if !path.IsAbs(place) {
 				place = path.Join(g.dirOf(""), place)
 			}
-			if message = m[2]; message != "" {
-				return message, place
-			}
+			return causeBelow(m[2], output[i+1:]), place
 		case message == "" && !strings.HasPrefix(line, "=== ") && !strings.HasPrefix(strings.TrimSpace(line), "--- ") && !strings.HasPrefix(line, "#") && !strings.HasPrefix(line, "FAIL"):
 			message = strings.TrimSpace(line)
 		}
 	}
 	return message, place
+}
+
+// causeBelow is what a test says behind a place and in the lines below, which are indented
+// more. Of assertions that tell their trace first, it is what comes after that.
+func causeBelow(first string, below []string) string {
+	var lines []string
+	if first = strings.TrimSpace(first); first != "" {
+		lines = append(lines, first)
+	}
+	traced := false
+	for _, text := range below {
+		line := strings.TrimSpace(strings.TrimPrefix(text, "        "))
+		if !strings.HasPrefix(text, "        ") || len(lines) == maxCause || strings.HasPrefix(line, "Test:") {
+			break
+		}
+		if label, rest, found := strings.Cut(line, ":"); found && (label == "Error" || label == "Messages") {
+			line, traced = strings.TrimSpace(rest), false
+		}
+		traced = traced || strings.HasPrefix(line, "Error Trace:")
+		if !traced && line != "" {
+			lines = append(lines, line)
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 // kept drops the tests that only group others.

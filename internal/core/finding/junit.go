@@ -95,11 +95,26 @@ func (c *junitCase) test() Test {
 	if c.Passed {
 		c.Place = ""
 	} else if c.Message == "" {
-		c.Message = firstLine(c.text.String())
+		c.Message = causeIn(c.text.String())
 	} else {
-		c.Message = firstLine(c.Message)
+		c.Message = causeIn(c.Message)
 	}
 	return c.Test
+}
+
+// causeIn are the first lines of what went wrong, up to a stack.
+func causeIn(text string) string {
+	var lines []string
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if len(lines) > 0 && (placeIn(line) != "" || strings.HasPrefix(line, "Stack:")) || len(lines) == maxCause {
+			break
+		}
+		if line != "" {
+			lines = append(lines, line)
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 func firstLine(text string) string {

@@ -35,6 +35,7 @@ type Report struct {
 	Crash    *Crash   // the first that was printed, nil for none
 	Notes    []string // what could not be read, as sentences
 	Last     []string // the last lines that are not empty
+	Counted  *Counted // what the runner counted, nil for nothing
 }
 
 const (
@@ -61,6 +62,8 @@ type Reader struct {
 	header string        // a line that is a path alone, and what lies below it is about
 	last   [lastLines]string
 	lasts  int
+	// What runners tell of tests in texts for people, read where there is no stream.
+	runners []runner
 	// A finding whose place or text is still to come.
 	pending *pattern
 	waiting Finding
@@ -70,7 +73,7 @@ type Reader struct {
 
 // NewReader is a reader for what a source prints.
 func NewReader(s Source) *Reader {
-	r := &Reader{sink: sink{Source: s}, index: newIndex(patterns())}
+	r := &Reader{sink: sink{Source: s}, index: newIndex(patterns()), runners: runners()}
 	r.gotest = newGoTests(func(pkg string) string { return path.Join(s.Dir, strings.TrimPrefix(pkg, s.Root)) })
 	r.stack = stacks{
 		place: func(file, line string) string { return r.place(spot{file: file, line: line}) },
@@ -112,7 +115,11 @@ func (r *Reader) Results(name string, file io.Reader) {
 	switch trimmed := bytes.TrimLeft(head, "\ufeff \t\r\n"); {
 	case bytes.HasPrefix(trimmed, []byte("<")):
 		var tests []Test
-		tests, err = ReadJUnit(begin)
+		if bytes.Contains(head, []byte("<TestRun")) {
+			tests, err = ReadTRX(begin)
+		} else {
+			tests, err = ReadJUnit(begin)
+		}
 		r.report.Tests = append(r.report.Tests, tests...)
 	case bytes.HasPrefix(trimmed, []byte("{")) && !bytes.Contains(head, []byte(`"Action"`)):
 		err = readSARIF(begin, &r.sink)
@@ -129,19 +136,52 @@ func (r *Reader) Report() *Report {
 	report := r.report
 	report.Tests = append(report.Tests, r.tap.tests...)
 	report.Tests = append(report.Tests, r.gotest.kept()...)
+	if len(report.Tests) == 0 {
+		for _, runner := range r.runners {
+			found := runner.end()
+			report.Tests = append(report.Tests, found.tests...)
+			report.count(found.counted)
+		}
+	}
 	for i := range report.Tests {
 		t := &report.Tests[i]
 		if t.Place != "" {
 			t.Place = cmp.Or(r.trim(t.Place), t.Place)
 		}
 		// A file of tests that cannot be loaded is told by its path.
-		t.Name, t.Message = r.ours(t.Name), r.ours(t.Message)
+		t.Name, t.Within, t.Message = r.ours(t.Name), r.ours(t.Within), r.ours(t.Message)
 	}
+	r.beneath(report.Tests)
 	report.Findings, report.More = r.sorted(), r.more
 	for i := max(0, r.lasts-lastLines); i < r.lasts; i++ {
 		report.Last = append(report.Last, r.ours(r.last[i%lastLines]))
 	}
 	return &report
+}
+
+// noCause is what a runner says of a file that ended before it could tell anything.
+var noCause = regexp.MustCompile(`^'?test failed'?$`)
+
+// beneath gives a test of which the runner only says that it failed what crashed in its
+// file.
+func (r *Reader) beneath(tests []Test) {
+	crash := r.report.Crash
+	for i := range tests {
+		if t := &tests[i]; crash != nil && noCause.MatchString(t.Message) && strings.HasPrefix(crash.Place, t.Name+":") {
+			t.Message, t.Place = crash.Text, crash.Place
+		}
+	}
+}
+
+// count adds what a runner counted.
+func (r *Report) count(c *Counted) {
+	switch {
+	case c == nil:
+	case r.Counted == nil:
+		r.Counted = c
+	default:
+		r.Counted = &Counted{r.Counted.Passed + c.Passed, r.Counted.Failed + c.Failed, r.Counted.Skipped + c.Skipped}
+	}
 }
 
 // take reads a line, as it was printed.
@@ -230,6 +270,9 @@ func (r *Reader) keep(line string) {
 // plain reads a line of text without its end.
 func (r *Reader) plain(line string) {
 	r.keep(line)
+	for _, runner := range r.runners {
+		runner.take(line)
+	}
 	if r.tap.seen || strings.HasPrefix(line, "TAP version ") {
 		if r.tap.take(line) {
 			return

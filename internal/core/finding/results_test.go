@@ -41,7 +41,7 @@ const sarifText = `{
 
 func TestResults(t *testing.T) {
 	wantTests := []Test{
-		{Name: "example.DeckTest > carries", Message: "expected 3", Place: "in/deck.js:12"},
+		{Name: "example.DeckTest > carries", Message: "expected 3\nbut was 4", Place: "in/deck.js:12"},
 		{Name: "example.DeckTest > opens", Passed: true},
 		{Name: "deck > closes", Passed: true, Skipped: true},
 		{Name: "deck > rolls", Message: "no tide"},

@@ -3,6 +3,8 @@ package finding
 import (
 	"regexp"
 	"strings"
+
+	"go.yaml.in/yaml/v3"
 )
 
 // Test is the result of one test.
@@ -10,10 +12,15 @@ type Test struct {
 	Name    string `json:"name"` // with the names of the tests it is part of, " > " between
 	Passed  bool   `json:"passed"`
 	Skipped bool   `json:"skipped,omitempty"` // skipped, or marked as still to be done
-	Message string `json:"message,omitempty"` // the first line of what went wrong
+	Message string `json:"message,omitempty"` // the first cause, of up to six lines
 	Place   string `json:"place,omitempty"`   // "file:line:column" where the runner says so
 	// Unstable is that it failed, and passed when it was run once more.
 	Unstable bool `json:"unstable,omitempty"`
+	// Whole is that it stands for all tests of a file, which the runner does not name.
+	Whole bool `json:"whole,omitempty"`
+	// Within is the file that the test is of, where the runner names only those of its
+	// tests that fail.
+	Within string `json:"within,omitempty"`
 }
 
 // Failed tells whether the test failed, and did so again where it was run again.
@@ -128,7 +135,7 @@ func (t *tapReader) diagnostic(line string) bool {
 	if !found {
 		key, value = strings.TrimSuffix(trimmed, ":"), ""
 	}
-	value = strings.Trim(value, `'"`)
+	value = unquoted(value)
 	switch {
 	case key == "error" && t.yaml.Message == "":
 		if strings.HasPrefix(value, "|") || strings.HasPrefix(value, ">") {
@@ -142,7 +149,7 @@ func (t *tapReader) diagnostic(line string) bool {
 	return true
 }
 
-// text takes a line of the message: the first that says something, and of a
+// text takes a line of the message: the first few that say something, and of a
 // comparison the first of what was found (+) and of what was expected (-).
 func (t *tapReader) text(line string) {
 	switch {
@@ -150,7 +157,21 @@ func (t *tapReader) text(line string) {
 	case t.yaml.Message == "":
 		t.yaml.Message = line
 	case strings.HasPrefix(line, "+ actual"):
-	case strings.HasPrefix(line, "+ ") && !strings.Contains(t.yaml.Message, " + "), strings.HasPrefix(line, "- ") && !strings.Contains(t.yaml.Message, " - "):
-		t.yaml.Message += " " + strings.TrimRight(strings.Join(strings.Fields(line), " "), ",")
+	case strings.HasPrefix(line, "+ "), strings.HasPrefix(line, "- "):
+		if !strings.Contains(t.yaml.Message, " "+line[:2]) {
+			t.yaml.Message += " " + strings.TrimRight(strings.Join(strings.Fields(line), " "), ",")
+		}
+	case strings.Trim(line, "{}[]() ") != "" && !strings.Contains(t.yaml.Message, " + ") && strings.Count(t.yaml.Message, "\n") < maxCause-1:
+		t.yaml.Message += "\n" + line
 	}
+}
+
+// unquoted is a YAML value without the quotes around it, if it is one that is quoted as a
+// whole.
+func unquoted(value string) string {
+	var text string
+	if quote := value[:min(1, len(value))]; (quote == "'" || quote == `"`) && yaml.Unmarshal([]byte(value), &text) == nil {
+		return text
+	}
+	return value
 }

@@ -1,0 +1,42 @@
+package finding
+
+import (
+	"encoding/xml"
+	"errors"
+	"io"
+	"slices"
+)
+
+// ReadTRX reads results in the XML of .NET's test platform. What was read before a
+// mistake in the XML is kept; the error tells of it.
+func ReadTRX(r io.Reader) (tests []Test, err error) {
+	d := xml.NewDecoder(r)
+	d.Strict = false
+	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil }
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return tests, nil
+		}
+		if err != nil {
+			return tests, err
+		}
+		start, ok := token.(xml.StartElement)
+		if !ok || start.Name.Local != "UnitTestResult" {
+			continue
+		}
+		var result struct {
+			Output struct {
+				ErrorInfo struct{ Message string }
+			}
+		}
+		if err := d.DecodeElement(&result, &start); err != nil {
+			return tests, err
+		}
+		outcome := attribute(start, "outcome")
+		tests = append(tests, Test{
+			Name: attribute(start, "testName"), Passed: outcome == "Passed",
+			Skipped: slices.Contains([]string{"NotExecuted", "Inconclusive", "Pending"}, outcome), Message: causeIn(result.Output.ErrorInfo.Message),
+		})
+	}
+}
