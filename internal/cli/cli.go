@@ -235,7 +235,14 @@ func (a *app) out() (view.Out, error) {
 
 // open opens the project with what the flags say.
 func (a *app) open(ctx context.Context, report func(work.Event)) (*work.Project, error) {
-	opt := work.Options{Dir: a.project, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report}
+	dir := a.project
+	if dir == "." {
+		var note string
+		if dir, note = work.Find(dir); note != "" {
+			report(work.Event{Text: note, Done: true, Always: true, Aside: true})
+		}
+	}
+	opt := work.Options{Dir: dir, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report}
 	var err error
 	if opt.MinAge, err = work.ParseAge(a.minAge); err != nil {
 		return nil, usageError{fmt.Errorf("--min-age: %w", err)}

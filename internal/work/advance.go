@@ -81,6 +81,7 @@ type advance struct {
 	file    *routeFile
 	journey *journey
 	leg     *fileLeg
+	unknown []string // paths that git does not know, which no leg touches
 }
 
 func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
@@ -107,6 +108,9 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := a.checkUnknown(ctx, moved); err != nil {
+		return nil, err
+	}
 	if err := a.checkout(ctx); err != nil {
 		return nil, err
 	}
@@ -123,7 +127,7 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 		}
 	}
 	result := &finding.LegResult{Leg: moved.leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
-	record = &legRecord{ID: a.leg.ID, Title: a.leg.Title, Status: legBegun}
+	record = &legRecord{ID: a.leg.ID, Title: a.leg.Title, Status: legBegun, Unknown: a.unknown}
 	if a.repo != nil {
 		if record.Before, err = a.repo.Head(ctx); err != nil {
 			return nil, err
@@ -175,7 +179,9 @@ func (a *advance) repaired(ctx context.Context, record *legRecord) (*finding.Leg
 			return nil, err
 		}
 		for _, c := range changes {
-			paths = append(paths, c.Path)
+			if !c.Unknown() || !slices.Contains(record.Unknown, c.Path) {
+				paths = append(paths, c.Path)
+			}
 		}
 	}
 	return result, a.finish(ctx, record, result, paths)
@@ -234,17 +240,38 @@ func (a *advance) checkClean(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if len(changes) == 0 {
-		return nil
-	}
 	var names []string
 	for _, c := range changes {
-		names = append(names, c.Path)
+		if c.Unknown() {
+			a.unknown = append(a.unknown, c.Path) // it stays out of the leg
+		} else {
+			names = append(names, c.Path)
+		}
+	}
+	if len(names) == 0 {
+		return nil
 	}
 	return &model.Fault{
 		Doing: "advancing", Wrong: fmt.Sprintf("the working tree has changes that are not committed: %s", spelling.Few(names, 5)),
-		Next: "commit or stash them, so that a leg's commit holds the leg and nothing else",
+		Next: "commit them or git stash them, so that a leg's commit holds the leg and nothing else",
 	}
+}
+
+// checkUnknown refuses a leg that writes a file which is there and which git does not know.
+func (a *advance) checkUnknown(ctx context.Context, moved *movedLeg) error {
+	if len(a.unknown) == 0 {
+		return nil
+	}
+	paths, err := a.paths(ctx, moved.edits)
+	if err != nil {
+		return err
+	}
+	for _, p := range paths {
+		if slices.Contains(a.unknown, p) {
+			return &model.Fault{Doing: "advancing to leg " + a.leg.ID, File: p, Wrong: "the leg writes it, and git does not know it yet", Next: "commit it first (git add " + p + "), or move it away"}
+		}
+	}
+	return nil
 }
 
 // checkout goes to the journey's branch, and makes it for the first leg.

@@ -41,6 +41,8 @@ type legRecord struct {
 	Files  []string `json:"files"`            // that it wrote; their old bytes are kept
 	Fresh  []string `json:"fresh,omitempty"`  // those of Files that were not there before
 	Sums   []string `json:"sums,omitempty"`   // SHA-256 of the old bytes of Files, "" for those that are fresh
+	// Unknown are paths that git did not know when the leg began, which are none of its own.
+	Unknown []string `json:"unknown,omitempty"`
 }
 
 // before is where the old bytes of one of a leg's files are kept.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/host/git"
 )
 
 // Undo takes the last leg back, or all of them: to the commit before it, or
@@ -35,7 +36,10 @@ func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
 		case l.Commit != "":
 			err = repo.Back(ctx, l.Commit, l.Before, forget)
 		default:
-			if err = p.restoreLeg(l); err == nil && repo != nil {
+			if err = p.sameCommit(ctx, repo, l); err == nil {
+				err = p.restoreLeg(l)
+			}
+			if err == nil && repo != nil {
 				err = repo.Unstage(ctx, p.Root, p.reals(l.Files)) // by a commit that was refused or interrupted
 			}
 			if err == nil {
@@ -50,5 +54,28 @@ func (p *Project) Undo(ctx context.Context, all bool) ([]string, error) {
 			break
 		}
 	}
+	if repo != nil && j.last() == nil && j.From != "" && j.From != j.Branch && repo.Branch(ctx) == j.Branch {
+		if err := repo.Switch(ctx, j.From); err != nil {
+			return undone, fmt.Errorf("going back to the branch %s: %w", j.From, err)
+		}
+		j.Branch, j.From = "", ""
+		return undone, p.writeJourney(j)
+	}
 	return undone, nil
+}
+
+// sameCommit refuses to put files back where commits were made since the leg began: they
+// hold what is to be taken back.
+func (p *Project) sameCommit(ctx context.Context, repo *git.Repo, l *legRecord) error {
+	if repo == nil || l.Before == "" {
+		return nil
+	}
+	head, err := repo.Head(ctx)
+	if err != nil || head == l.Before {
+		return err
+	}
+	return &model.Fault{
+		Doing: "putting its files back", Wrong: fmt.Sprintf("something was committed since the leg began (%.10s, and it was %.10s)", head, l.Before),
+		Next: fmt.Sprintf("take your own commits back first (git reset --keep %.10s), or keep them and compute the route again", l.Before),
+	}
 }

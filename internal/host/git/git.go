@@ -187,6 +187,9 @@ type Change struct {
 	Gone   bool   // the path is no longer there
 }
 
+// Unknown tells whether git knows nothing of the path.
+func (c Change) Unknown() bool { return c.Status == "??" }
+
 // Changes are all paths that differ from the last commit, untracked ones
 // included, ignored ones not.
 func (r *Repo) Changes(ctx context.Context) ([]Change, error) {

@@ -1,0 +1,75 @@
+package work
+
+import (
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+
+	"bellwether/internal/host/within"
+)
+
+// Find is the folder of the project that a folder is in: that folder itself, or within a
+// repository the nearest above it that holds settings or a manifest, or the one that has that as
+// a member. note says which it is, if it is another one.
+func Find(dir string) (found, note string) {
+	whole, err := filepath.Abs(dir)
+	if err != nil {
+		return dir, ""
+	}
+	all := within.Above(whole)
+	at := slices.IndexFunc(all, holdsProject)
+	if at < 0 {
+		return dir, ""
+	}
+	for i := len(all) - 1; i > at; i-- {
+		if hasMember(all[i], all[at]) {
+			at = i
+		}
+	}
+	if at == 0 {
+		return dir, ""
+	}
+	return all[at], fmt.Sprintf("this is about the project in %s", all[at])
+}
+
+// holdsProject tells whether settings or a manifest lie in a folder.
+func holdsProject(dir string) bool {
+	files, err := within.Open(dir, nil)
+	if err != nil {
+		return false
+	}
+	defer files.Close()
+	names := []string{SettingsFile}
+	for _, eco := range ecosystems {
+		names = append(names, eco.Manifest())
+	}
+	return slices.ContainsFunc(names, func(name string) bool {
+		info, err := fs.Stat(files, name)
+		return err == nil && info.Mode().IsRegular()
+	})
+}
+
+// hasMember tells whether the component in a folder has what lies in another below it, as
+// one of its own.
+func hasMember(dir, below string) bool {
+	rel, err := filepath.Rel(dir, below)
+	if err != nil || !holdsProject(dir) {
+		return false
+	}
+	files, err := within.Open(dir, nil)
+	if err != nil {
+		return false
+	}
+	defer files.Close()
+	for _, eco := range ecosystems {
+		if _, err := fs.Stat(files, filepath.ToSlash(rel)+"/"+eco.Manifest()); err != nil {
+			continue
+		}
+		dirs, err := eco.Detect(files)
+		if err == nil && slices.Contains(dirs, ".") && !slices.Contains(dirs, filepath.ToSlash(rel)) {
+			return true
+		}
+	}
+	return false
+}
