@@ -56,6 +56,30 @@ func (o Out) Explain(all []model.Explanation) error {
 // shownReleases is how many releases are listed.
 const shownReleases = 8
 
+// newestReleases are the newest few, and before them the newest pre-release if that is
+// newer still.
+func newestReleases(all []model.ReleaseLine) (shown []model.ReleaseLine) {
+	for i, r := range all {
+		if len(shown) == shownReleases {
+			break
+		}
+		if !r.Preview || i == 0 || previews(all) == len(all) {
+			shown = append(shown, r)
+		}
+	}
+	return shown
+}
+
+// previews counts the pre-releases.
+func previews(all []model.ReleaseLine) (n int) {
+	for _, r := range all {
+		if r.Preview {
+			n++
+		}
+	}
+	return n
+}
+
 func explainOne(d *document, e model.Explanation) {
 	where := ""
 	if e.Component != "." {
@@ -76,7 +100,8 @@ func explainOne(d *document, e model.Explanation) {
 			d.add(line{plain("  is not locked")})
 		}
 		g := grid{columns: []string{"newest releases", "published", "states", ""}}
-		for _, r := range e.Releases[:min(len(e.Releases), shownReleases)] {
+		shown := newestReleases(e.Releases)
+		for _, r := range shown {
 			date := ""
 			if !r.Published.IsZero() {
 				date = r.Published.Format(time.DateOnly)
@@ -90,6 +115,9 @@ func explainOne(d *document, e model.Explanation) {
 			g.rows = append(g.rows, line{plain("%s", r.Version), span{date, faint}, plain("%s", r.Runtime), note})
 		}
 		d.add(gap{}, g)
+		if more := len(e.Releases) - len(shown); more > 0 {
+			d.add(line{span{fmt.Sprintf("  and %s, %d of them pre-releases; --format json lists them", count(more, "more", "more"), previews(e.Releases)-previews(shown)), faint}})
+		}
 	case e.Possible && len(e.Moves) == 0:
 		d.add(line{plain("%s@%s is what is there already.", e.Name, e.Version)})
 	case e.Possible:

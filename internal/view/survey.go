@@ -2,8 +2,10 @@ package view
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"bellwether/internal/core/model"
 )
@@ -167,6 +169,31 @@ func pinGrid(all []model.SurveyPins) grid {
 	return g
 }
 
+// memberOf is the folder of the member whose requirement it is, "" for the component's own.
+func memberOf(c model.SurveyComponent, r model.SurveyRequirement) string {
+	file, _, _ := strings.Cut(r.Place, ":")
+	dir := path.Dir(file)
+	if dir == c.Dir || file == "" {
+		return ""
+	}
+	return strings.TrimPrefix(dir, c.Dir+"/")
+}
+
+// age is how much newer the newest is, behind a word; "" below two months, or where it is
+// not known.
+func age(r model.SurveyRequirement, word string) string {
+	const month = 30 * 24 * time.Hour
+	apart := r.NewestPublished.Sub(r.Published)
+	switch months := int(apart / month); {
+	case r.Published.IsZero() || r.NewestPublished.IsZero() || months < 2:
+		return ""
+	case months < 24:
+		return word + fmt.Sprintf("%d months", months)
+	default:
+		return word + fmt.Sprintf("%d years", int(apart/(365*24*time.Hour)))
+	}
+}
+
 // clipped is a text as far as a table has room for it.
 func clipped(text string) string {
 	const most = 60
@@ -177,7 +204,7 @@ func clipped(text string) string {
 }
 
 func surveyGrid(c model.SurveyComponent) grid {
-	g := grid{columns: []string{"package", "stated", "locked", "newest fix", "within major", "newest", ""}}
+	g := grid{columns: []string{"package", "member", "stated", "locked", "newest fix", "within major", "newest", ""}}
 	for _, r := range c.Requirements {
 		note := span{}
 		switch {
@@ -192,7 +219,7 @@ func surveyGrid(c model.SurveyComponent) grid {
 		case r.Deprecated != "":
 			note = span{"deprecated", bad}
 		case r.Majors > 0:
-			note = span{count(r.Majors, "major", "majors") + " behind", warn}
+			note = span{count(r.Majors, "major", "majors") + age(r, ", ") + " behind", warn}
 			if r.Unfit != "" {
 				note.text += "; the newest needs " + r.Runtime
 			}
@@ -207,7 +234,7 @@ func surveyGrid(c model.SurveyComponent) grid {
 		case r.Minor != "" && r.Needs != "":
 			note = span{"the newest needs " + r.Needs, warn}
 		case r.Minor != "":
-			note = span{"newer within its major", usual}
+			note = span{"newer within its major" + age(r, ", by "), usual}
 		case r.Shunned != "":
 			note = span{r.Shunned + " is newer, but " + r.Against, warn}
 		case r.Preview != "":
@@ -230,7 +257,11 @@ func surveyGrid(c model.SurveyComponent) grid {
 		case "indirect":
 			name += " (indirect)"
 		}
-		g.rows = append(g.rows, line{plain("%s", name), span{clipped(cmpOr(r.Range, `""`)), faint}, plain("%s", r.Locked), span{patch, good}, span{r.Minor, good}, span{r.Major, warn}, note})
+		locked := plain("%s", r.Locked)
+		if r.Locked == "" && r.Installs != "" {
+			locked = span{r.Installs + " now", faint}
+		}
+		g.rows = append(g.rows, line{plain("%s", name), span{memberOf(c, r), faint}, span{clipped(cmpOr(r.Range, `""`)), faint}, locked, span{patch, good}, span{r.Minor, good}, span{r.Major, warn}, note})
 	}
 	return g
 }

@@ -61,7 +61,8 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 		return err // what is fixed need not be published
 	}
 	for _, r := range slices.Backward(releases) {
-		e.Releases = append(e.Releases, model.ReleaseLine{Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.Runtime})
+		v, err := part.eco.Order().Parse(r.Version)
+		e.Releases = append(e.Releases, model.ReleaseLine{Preview: err == nil && v.Preview(), Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.Runtime})
 	}
 	if e.Version == "" {
 		return nil

@@ -117,7 +117,10 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 		return row, err
 	}
 	order := part.eco.Order()
-	at, _ := order.Parse(r.Locked)
+	if r.Locked == "" {
+		row.Installs = installs(order, r.Range, releases)
+	}
+	at, _ := order.Parse(cmpOr(r.Locked, row.Installs))
 	lines, deprecated := map[string]bool{}, false
 	for _, rel := range releases {
 		v, err := order.Parse(rel.Version)
@@ -127,7 +130,8 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 		if rel.Version == r.Locked || at != nil && v.Compare(at) < 0 {
 			deprecated = rel.Deprecated != "" // what stands for a commit is as the release before it
 		}
-		if rel.Version == r.Locked {
+		if rel.Version == cmpOr(r.Locked, row.Installs) {
+			row.Published = rel.Published
 			row.Deprecated, row.Replaced = rel.Deprecated, rel.Replaced
 			row.Retracted, row.Because = rel.Retracted, rel.Because
 		}
@@ -148,7 +152,7 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 			continue
 		}
 		row.Shunned, row.Against = "", ""
-		row.Runtime, row.Unfit, row.As = rel.Runtime, rel.Unfit, rel.As
+		row.Runtime, row.Unfit, row.As, row.NewestPublished = rel.Runtime, rel.Unfit, rel.As, rel.Published
 		if rel.Replaced != "" {
 			row.Replaced = rel.Replaced
 		}
@@ -171,6 +175,26 @@ func (p *Project) surveyRequirement(ctx context.Context, part *Part, registry ec
 	}
 	row.Needs = needs(part, row.Runtime)
 	return row, nil
+}
+
+// installs is the release that an install would give for a range now: the newest in it that
+// nothing is to be said against, else the newest; "" for none.
+func installs(order version.Order, text string, releases []model.Release) (best string) {
+	rng, err := order.ParseRange(text)
+	if err != nil {
+		return ""
+	}
+	good := false
+	for _, rel := range releases { // ascending
+		v, err := order.Parse(rel.Version)
+		if err != nil || !rng.Contains(v) {
+			continue
+		}
+		if fine := rel.Deprecated == "" && !rel.Retracted && rel.Unfit == ""; fine || !good {
+			best, good = rel.Version, good || fine
+		}
+	}
+	return best
 }
 
 // needs tells what the manifest states too low for a release that runs on

@@ -95,6 +95,7 @@ type SurveyRequirement struct {
 	Range      string `json:"range"`
 	Place      string `json:"place"`                // file:line
 	Locked     string `json:"locked,omitempty"`     // the version in effect
+	Installs   string `json:"installs,omitempty"`   // what an install would give now, where nothing is locked
 	Patch      string `json:"patch,omitempty"`      // newest fix, if newer than what is locked
 	Minor      string `json:"minor,omitempty"`      // newest within the major, if newer
 	Major      string `json:"major,omitempty"`      // newest of all, if in a newer major
@@ -113,6 +114,10 @@ type SurveyRequirement struct {
 	Runtime    string `json:"runtime,omitempty"`    // what the newest states it runs on
 	Unfit      string `json:"unfit,omitempty"`      // why the newest does not run on what is installed
 	Problem    string `json:"problem,omitempty"`    // why nothing newer can be told
+	// Published are when the version in effect and the newest one were, where the registry says
+	// so and there is a newer one.
+	Published       time.Time `json:"published,omitzero"`
+	NewestPublished time.Time `json:"newest-published,omitzero"`
 }
 
 // SurveyRuntime is a runtime or tool that a manifest states.
@@ -159,6 +164,7 @@ type ReleaseLine struct {
 	Published  time.Time `json:"published,omitzero"`
 	Deprecated string    `json:"deprecated,omitempty"`
 	Runtime    string    `json:"runtime,omitempty"`
+	Preview    bool      `json:"preview,omitempty"`
 }
 
 // WayOut is a change of what was asked for that would make it possible.
