@@ -60,6 +60,7 @@ func (a *app) destinationFlags(cmd *cobra.Command, opt *work.RouteOptions) {
 	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages`, runtimes and tools that stay where they are")
 	cmd.Flags().Var((*preference)(&opt.Prefer), "prefer", "which `version` of a runtime or tool that must move: the lowest that will do, supported (the lowest not past its end) or the newest")
 	cmd.Flags().StringSliceVar(&opt.AllowDown, "allow-down", nil, "`packages` that may go to older versions if they must")
+	cmd.Flags().StringArrayVar(&opt.Together, "together", nil, "packages that move in one leg and share their major, `NAME,NAME`")
 	cmd.Flags().StringSliceVar(&opt.DoWithout, "do-without", nil, "`packages` that are no longer to be required")
 	cmd.Flags().StringSliceVar(&opt.Apart, "apart", nil, "`packages` that members of a workspace may have at versions of their own")
 	cmd.Flags().BoolVar(&opt.Dedupe, "dedupe", false, "leave as few copies of packages as there can be, in a last leg")

@@ -190,7 +190,7 @@ func age(r model.SurveyRequirement, word string) string {
 	case months < 24:
 		return word + fmt.Sprintf("%d months", months)
 	default:
-		return word + fmt.Sprintf("%d years", int(apart/(365*24*time.Hour)))
+		return word + fmt.Sprintf("%d years", int((apart/(24*time.Hour)+182)/365))
 	}
 }
 
@@ -282,6 +282,9 @@ func surveyNotes(c model.SurveyComponent) list {
 		case r.Deprecated != "":
 			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain(" is deprecated: %s", r.Deprecated)})
 		}
+	}
+	for _, f := range c.Companions {
+		notes = append(notes, line{plain("usually moved together, as their numbers and days show: %s", strings.Join(f, ", "))})
 	}
 	for _, f := range c.Families {
 		notes = append(notes, line{plain("released together, and moved in one leg: %s", strings.Join(f, ", "))})

@@ -40,6 +40,7 @@ type RouteOptions struct {
 	Apart     []string // names that members of a workspace may have at versions of their own
 	Settle    bool     // before the first major, the project's own deprecations are to be repaired
 	Dedupe    bool     // at last, as few copies of packages as there can be
+	Together  []string // names that move in one leg, with commas between them
 	DoWithout []string // names of requirements that go
 	Override  []string // OF:NAME or OF:NAME@RANGE; what packages get of others, whatever they ask for
 	// Advisories is a folder of vulnerability records, which the reach "fix" needs.
@@ -75,6 +76,11 @@ func (p *Project) Route(ctx context.Context, opt RouteOptions) (*model.RouteResu
 		}
 	}
 	opt = p.leavingOut(opt)
+	families, err := familiesAsked(opt.Together)
+	if err != nil {
+		return nil, err
+	}
+	p.Settings.Together = append(p.Settings.Together, families...)
 	planned, err := p.plan(ctx, opt)
 	if opt.Take > 0 {
 		planned, err = p.takeWay(ctx, opt, planned, err)
@@ -207,7 +213,7 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		wishes = slices.DeleteFunc(wishes, func(o destination) bool { return o.name == d.name })
 		wishes = append(wishes, d)
 	}
-	if err := p.knownNames(ctx, wishes, slices.Concat(opt.Hold, p.Settings.Hold, opt.DoWithout)); err != nil {
+	if err := p.knownNames(ctx, wishes, slices.Concat(opt.Hold, p.Settings.Hold, opt.DoWithout, strings.FieldsFunc(strings.Join(opt.Together, ","), func(r rune) bool { return r == ',' }))); err != nil {
 		return nil, err
 	}
 	if err := p.knownOverrides(opt); err != nil {
@@ -402,6 +408,9 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 		}
 		return nil, nil, no
 	}
+	if err == nil && len(legs) > 0 {
+		notices = append(notices, parted(companions(ctx, part, w.registry), plan, legs)...)
+	}
 	return legs, notices, err
 }
 
@@ -531,6 +540,10 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 	}
 	var subjects []*route.Subject
 	order := part.eco.Order()
+	var node version.Version
+	if now, err := p.now(); err == nil {
+		node = stated(now.pinsOf(model.Subject{Kind: "runtime", Name: "node"}))
+	}
 	for i, r := range part.Requirements {
 		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
 			continue
@@ -558,7 +571,9 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 			}
 		}
 		s.PeersAt = func(v version.Version) []string { return peers[v.String()] }
-		s.Shun = func(v version.Version) string { return against[v.String()] }
+		s.Shun = func(v version.Version) string {
+			return cmpOr(against[v.String()], beyondRuntime(r.Name, v, node))
+		}
 		if r.Locked != "" {
 			if s.At, err = order.Parse(r.Locked); err != nil {
 				return nil, &model.Fault{Doing: "reading the lock", File: part.Lock, Wrong: fmt.Sprintf("%s: %v", r.Name, err)}

@@ -57,6 +57,7 @@ func (p *Project) applyBooks(ctx context.Context, part *Part, plan *route.Plan, 
 			}
 		}
 	}
+	b.types()
 	return nil
 }
 

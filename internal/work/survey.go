@@ -66,6 +66,7 @@ func (p *Project) Survey(ctx context.Context, opt SurveyOptions) (*model.Survey,
 		if c.Families, err = registry.Families(ctx, part.Component); err != nil {
 			problems = append(problems, err)
 		}
+		c.Companions = companions(ctx, part, registry)
 		s.Components = append(s.Components, c)
 	}
 	now, err := p.now()
