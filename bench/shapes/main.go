@@ -3,11 +3,12 @@
 // versions drawn from their histories by a seed. It needs npm and the registry that
 // it is configured with.
 //
-//	go run ./bench/shapes [-seed N] [-count N] [-apart] [-keep DIR]
+//	go run ./bench/shapes [-seed N] [-count N] [-apart] [-majors] [-keep DIR]
 //
 // With -apart, versions are drawn that lie far apart in the histories, which makes
 // conflicts; then it counts how often npm and Bellwether agree on whether
-// there is a way.
+// there is a way. With -majors, each is routed to its newest majors, which must end in legs
+// that hold, or in a proof.
 package main
 
 import (
@@ -35,6 +36,7 @@ var (
 	count = flag.Int("count", 300, "how many shapes")
 	first = flag.Int("first", 0, "the number of the first one")
 	apart = flag.Bool("apart", false, "draw versions that lie far apart")
+	major = flag.Bool("majors", false, "route each to its newest majors, every third as a workspace")
 	keep  = flag.String("keep", "", "a folder to keep histories and projects in")
 )
 
@@ -74,6 +76,13 @@ func run() error {
 			p := &project{dir: filepath.Join(dir, fmt.Sprintf("shape-%d-%d-%t", *seed, n, *apart)), bellwether: bellwether}
 			s := draw(past, *seed, n, *apart)
 			// What stands in the way of a lock is dropped, so that every shape ends in one.
+			if *major {
+				r, err := p.majors(s, n)
+				if err == nil {
+					tally.note(n, r, true)
+				}
+				return err
+			}
 			for {
 				r, err := p.judge(s)
 				if err != nil {
@@ -109,7 +118,7 @@ func (t *tally) note(n int, r result, last bool) {
 	} else {
 		t.rounds[r.verdict]++
 	}
-	if r.verdict != accepted && (r.verdict != bothRefuse || last) {
+	if r.verdict != accepted && r.verdict != arrived && r.verdict != noStart && (r.verdict != bothRefuse || last) {
 		fmt.Printf("shape %d: %s%s\n", n, r.verdict, indented(r.why))
 	}
 }
@@ -155,7 +164,7 @@ const (
 	failed     verdict = "Bellwether failed"
 )
 
-var verdicts = []verdict{accepted, npmRefuses, bothRefuse, itself, weRefuse, changed, refused, failed}
+var verdicts = []verdict{arrived, proved, noStart, untrue, noAnswer, accepted, npmRefuses, bothRefuse, itself, weRefuse, changed, refused, failed}
 
 type result struct {
 	verdict verdict
