@@ -118,7 +118,7 @@ func (t *tally) note(n int, r result, last bool) {
 	} else {
 		t.rounds[r.verdict]++
 	}
-	if r.verdict != accepted && r.verdict != arrived && r.verdict != noStart && (r.verdict != bothRefuse || last) {
+	if r.verdict != accepted && r.verdict != arrived && r.verdict != arrivedForced && r.verdict != noStart && (r.verdict != bothRefuse || last) {
 		fmt.Printf("shape %d: %s%s\n", n, r.verdict, indented(r.why))
 	}
 }
@@ -164,7 +164,7 @@ const (
 	failed     verdict = "Bellwether failed"
 )
 
-var verdicts = []verdict{arrived, proved, noStart, untrue, noAnswer, accepted, npmRefuses, bothRefuse, itself, weRefuse, changed, refused, failed}
+var verdicts = []verdict{arrived, arrivedForced, proved, noStart, untrue, noAnswer, accepted, npmRefuses, bothRefuse, itself, weRefuse, changed, refused, failed}
 
 type result struct {
 	verdict verdict
@@ -177,21 +177,30 @@ type project struct{ dir, bellwether string }
 
 const lock = "package-lock.json"
 
+// lay writes a project's manifests into an empty folder, with settings.
+func (p *project) lay(files map[string]string) error {
+	if err := os.RemoveAll(p.dir); err != nil {
+		return err
+	}
+	files["bellwether.yaml"] = "stages:\n  - {name: fetch, skip: only resolving is judged}\n"
+	// npm ls takes a package for broken that a tag brought and whose address the lock leaves out.
+	files[".npmrc"] = "omit-lockfile-registry-resolved=false\n"
+	for name, text := range files {
+		file := filepath.Join(p.dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // judge resolves a shape, and asks npm about what came out.
 func (p *project) judge(s shape) (result, error) {
-	if err := os.RemoveAll(p.dir); err != nil {
+	if err := p.lay(map[string]string{"package.json": s.manifest()}); err != nil {
 		return result{}, err
-	}
-	if err := os.MkdirAll(p.dir, 0o755); err != nil {
-		return result{}, err
-	}
-	settings := "stages:\n  - {name: fetch, skip: only resolving is judged}\n"
-	// npm ls takes a package for broken that a tag brought and whose address the lock leaves out.
-	npmrc := "omit-lockfile-registry-resolved=false\n"
-	for name, text := range map[string]string{"package.json": s.manifest(), "bellwether.yaml": settings, ".npmrc": npmrc} {
-		if err := os.WriteFile(filepath.Join(p.dir, name), []byte(text), 0o644); err != nil {
-			return result{}, err
-		}
 	}
 	status, out, err := p.call(p.bellwether, "route", "--reach", "patch")
 	if err == nil && status == 0 {

@@ -14,30 +14,28 @@ import (
 
 // The verdicts of a route to the newest majors.
 const (
-	arrived  verdict = "legs, whose end npm takes as it is"
-	proved   verdict = "a proof"
-	noStart  verdict = "npm finds no start"
-	untrue   verdict = "a sentence that is not true"
-	noAnswer verdict = "neither legs nor a proof"
+	arrived verdict = "legs, whose end npm takes as it is"
+	proved  verdict = "a proof"
+	// arrivedForced is not judged by npm, which did not find the start either.
+	arrivedForced verdict = "legs, from a lock that contradicts itself"
+	noStart       verdict = "npm finds no start"
+	untrue        verdict = "a sentence that is not true"
+	noAnswer      verdict = "neither legs nor a proof"
 )
 
 // majors lays a shape out as npm locks it, routes it to the newest majors, and goes there.
 // Every third is a workspace, whose members ask for parts of it.
 func (p *project) majors(s shape, n int) (result, error) {
-	if err := os.RemoveAll(p.dir); err != nil {
+	if err := p.lay(s.members(n)); err != nil {
 		return result{}, err
 	}
-	files := map[string]string{"bellwether.yaml": "stages:\n  - {name: fetch, skip: only resolving is judged}\n", ".npmrc": "omit-lockfile-registry-resolved=false\n"}
-	maps.Copy(files, s.members(n))
-	for name, text := range files {
-		if err := os.MkdirAll(filepath.Dir(filepath.Join(p.dir, name)), 0o755); err != nil {
-			return result{}, err
-		}
-		if err := os.WriteFile(filepath.Join(p.dir, name), []byte(text), 0o644); err != nil {
-			return result{}, err
-		}
+	// Where npm finds no start, one is forced, as people do; its lock contradicts itself.
+	status, _, err := p.npm("install", "--package-lock-only")
+	forced := status != 0
+	if forced && err == nil {
+		status, _, err = p.npm("install", "--package-lock-only", "--legacy-peer-deps")
 	}
-	if status, _, err := p.npm("install", "--package-lock-only"); err != nil || status != 0 {
+	if err != nil || status != 0 {
 		return result{verdict: noStart}, err
 	}
 	status, out, err := p.call(p.bellwether, "route", "--reach", "major", "--format", "json")
@@ -58,6 +56,9 @@ func (p *project) majors(s shape, n int) (result, error) {
 	}
 	if status, out, err = p.call(p.bellwether, "advance", "--all"); err != nil || status != 0 {
 		return result{verdict: failed, why: out}, err
+	}
+	if forced {
+		return result{verdict: arrivedForced}, nil
 	}
 	ours, err := os.ReadFile(filepath.Join(p.dir, lock))
 	if err != nil {

@@ -12,9 +12,7 @@ import (
 // error and skipped. What was read before a mistake in the XML is kept; the error
 // tells of it.
 func ReadJUnit(r io.Reader) (tests []Test, err error) {
-	d := xml.NewDecoder(r)
-	d.Strict = false
-	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil }
+	d := lenient(r)
 	var names []string // of the suites around
 	var now *junitCase
 	for {
@@ -53,6 +51,14 @@ func ReadJUnit(r io.Reader) (tests []Test, err error) {
 			}
 		}
 	}
+}
+
+// lenient reads XML that is not quite right, and takes every encoding for UTF-8.
+func lenient(r io.Reader) *xml.Decoder {
+	d := xml.NewDecoder(r)
+	d.Strict = false
+	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil }
+	return d
 }
 
 // junitCase is a test case while it is read.

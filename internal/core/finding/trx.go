@@ -10,9 +10,7 @@ import (
 // ReadTRX reads results in the XML of .NET's test platform. What was read before a
 // mistake in the XML is kept; the error tells of it.
 func ReadTRX(r io.Reader) (tests []Test, err error) {
-	d := xml.NewDecoder(r)
-	d.Strict = false
-	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil }
+	d := lenient(r)
 	for {
 		token, err := d.Token()
 		if errors.Is(err, io.EOF) {

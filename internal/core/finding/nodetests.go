@@ -1,0 +1,216 @@
+package finding
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// jestTests read Jest: files that passed or failed, the tests of each where it is alone
+// or --verbose is given, and the failed ones with their causes.
+type jestTests struct {
+	results
+	file string
+	tree outline
+	open bool // the tests of a file are being listed
+}
+
+var (
+	jestFile = regexp.MustCompile(`^(PASS|FAIL)\s+(?:.*\s)?(\S+\.\w+)(?: \([\d.]+ m?s\))?$`)
+	jestTest = regexp.MustCompile(`^( +)(✓|✕|○|✎|√|×) (?:skipped |todo )?(.+)$`)
+	jestFail = regexp.MustCompile(`^  ● (.+)$`)
+)
+
+func (j *jestTests) take(line string) {
+	if !j.sure && !strings.HasPrefix(line, "PASS") && !strings.HasPrefix(line, "FAIL") {
+		return
+	}
+	if m := marked(jestFile, line, "PF"); m != nil {
+		j.sure, j.file, j.tree, j.open, j.cause = true, m[2], nil, true, 0
+		j.put(Test{Name: j.file, Passed: m[1] == "PASS", Whole: true})
+		return
+	}
+	if m := marked(jestFail, line, "●"); m != nil && j.file != "" {
+		j.open = false
+		parts := strings.Split(m[1], " › ")
+		switch {
+		case m[1] == "Test suite failed to run":
+			j.fails(Test{Name: j.file, Whole: true})
+		case m[1] != "Console":
+			name := joined(append([]string{j.file}, parts...)...)
+			_, listed := j.at[name]
+			within := j.file
+			if listed {
+				within = ""
+			}
+			j.fails(Test{Name: name, Within: within})
+		}
+		return
+	}
+	if strings.HasPrefix(line, "Tests: ") && strings.HasSuffix(line, " total") {
+		j.counted, j.cause = countedIn(line), 0
+		return
+	}
+	if line == "" {
+		j.open = j.open && len(j.tree) == 0
+	}
+	if m := marked(jestTest, line, "✓✕○✎√×"); m != nil && j.open {
+		names := append([]string{j.file}, j.tree.under(len(m[1]))...)
+		j.put(Test{Name: joined(append(names, took.ReplaceAllString(m[3], ""))...), Passed: m[2] == "✓" || m[2] == "√", Skipped: m[2] == "○" || m[2] == "✎"})
+		return
+	}
+	if j.open && strings.HasPrefix(line, "  ") && !strings.HasPrefix(strings.TrimSpace(line), "●") {
+		j.tree.open(indentOf(line), strings.TrimSpace(line))
+	}
+	j.why(line)
+}
+
+// vitestTests read Vitest: files, the tests that failed, and with the verbose reporter all.
+type vitestTests struct{ results }
+
+var (
+	vitestBegin = regexp.MustCompile(`^ ?(?:RUN|DEV) +v\d`)
+	vitestFile  = regexp.MustCompile(`^ (✓|❯|×|↓) (?:\|[^|]+\| +)?(\S+) +\((\d+) tests?\b`)
+	vitestTest  = regexp.MustCompile(`^ +(✓|×|↓|□) (?:\|[^|]+\| +)?(\S+\.\w+ > .+)$`)
+	vitestFail  = regexp.MustCompile(`^ FAIL +(?:\|[^|]+\| +)?(\S+)(?: > (.+?)| \[ .* \])?$`)
+)
+
+func (v *vitestTests) take(line string) {
+	if !v.sure && !strings.Contains(line, " v") {
+		return
+	}
+	if vitestBegin.MatchString(line) {
+		v.sure = true
+		return
+	}
+	if !v.sure {
+		return
+	}
+	if m := marked(vitestFile, line, "✓❯×↓"); m != nil {
+		v.put(Test{Name: m[2], Passed: m[1] == "✓", Skipped: m[1] == "↓", Whole: true})
+	} else if m := marked(vitestTest, line, "✓×↓□"); m != nil {
+		v.put(Test{Name: took.ReplaceAllString(m[2], ""), Passed: m[1] == "✓", Skipped: m[1] == "↓" || m[1] == "□"})
+	} else if m := marked(vitestFail, line, "F"); m != nil {
+		t := Test{Name: joined(m[1], m[2]), Whole: m[2] == ""}
+		if _, listed := v.at[t.Name]; !listed && m[2] != "" {
+			t.Within = m[1]
+		}
+		v.fails(t)
+	} else if strings.HasPrefix(strings.TrimSpace(line), "Tests  ") {
+		v.counted, v.cause = countedIn(line), 0
+	} else {
+		v.why(line)
+	}
+}
+
+// mochaTests read Mocha's usual reporter: all tests in their groups, and the causes of
+// those that failed, below.
+type mochaTests struct {
+	results
+	tree  outline
+	below bool // the counts were told, and causes follow
+	parts []string
+}
+
+var (
+	mochaTest  = regexp.MustCompile(`^( +)(✓|✔|√|-|\d+\)) (.+)$`)
+	mochaCount = regexp.MustCompile(`^  \d+ (passing|pending|failing)\b`)
+	mochaFail  = regexp.MustCompile(`^  \d+\) (.+)$`)
+)
+
+func (m *mochaTests) take(line string) {
+	if !m.below && !strings.HasPrefix(line, "  ") {
+		return
+	}
+	if mochaCount.MatchString(line) {
+		if !m.below {
+			m.counted = &Counted{}
+		}
+		m.sure, m.below = true, true
+		more := countedIn(line)
+		m.counted.Passed, m.counted.Failed, m.counted.Skipped = m.counted.Passed+more.Passed, m.counted.Failed+more.Failed, m.counted.Skipped+more.Skipped
+		return
+	}
+	if m.below {
+		m.failure(line)
+		return
+	}
+	if found := marked(mochaTest, line, "✓✔√-0123456789"); found != nil {
+		names := m.tree.under(len(found[1]))
+		name := took.ReplaceAllString(found[3], "")
+		failed := found[2] != "-" && strings.HasSuffix(found[2], ")")
+		m.put(Test{Name: joined(append(names, name)...), Passed: !failed && found[2] != "-", Skipped: found[2] == "-"})
+		return
+	}
+	if text := strings.TrimSpace(line); text != "" && strings.HasPrefix(line, "  ") {
+		m.tree.open(indentOf(line), text)
+	}
+}
+
+// failure takes a line of the list of failures: the names, one a line, then the cause.
+func (m *mochaTests) failure(line string) {
+	if found := mochaFail.FindStringSubmatch(line); found != nil {
+		m.parts, m.cause = []string{strings.TrimSuffix(found[1], ":")}, 0
+		if strings.HasSuffix(found[1], ":") {
+			m.fails(Test{Name: joined(m.parts...)})
+			m.parts = nil
+		}
+		return
+	}
+	if len(m.parts) > 0 {
+		text := strings.TrimSpace(line)
+		m.parts = append(m.parts, strings.TrimSuffix(text, ":"))
+		if strings.HasSuffix(text, ":") {
+			m.fails(Test{Name: joined(m.parts...)})
+			m.parts = nil
+		}
+		return
+	}
+	m.why(line)
+}
+
+// nodeTests read the reporter for people of Node.js's own runner.
+type nodeTests struct {
+	results
+	tree  []string // headings, by depth
+	below bool
+}
+
+var nodeLine = regexp.MustCompile(`^( *)(▶|✔|✖|﹣|⚠) (.+?)(?: \([\d.]+ms\))?( # (?:SKIP|TODO).*)?$`)
+
+func (n *nodeTests) take(line string) {
+	if strings.HasPrefix(line, "ℹ tests ") {
+		n.sure = true
+	}
+	if strings.HasPrefix(line, "✖ failing tests:") {
+		n.below, n.cause = true, 0 // what comes tells once more what is known
+	}
+	m := marked(nodeLine, line, "▶✔✖﹣⚠")
+	if m == nil {
+		n.why(line)
+		return
+	}
+	if n.below {
+		return
+	}
+	n.cause = 0
+	depth := len(m[1]) / 2
+	n.tree = n.tree[:min(depth, len(n.tree))]
+	switch {
+	case m[2] == "▶":
+		for len(n.tree) < depth {
+			n.tree = append(n.tree, "")
+		}
+		n.tree = append(n.tree, m[3])
+	case n.group(joined(append(slices.Clone(n.tree), m[3])...)): // the end of a group
+	case m[2] == "✖":
+		n.fails(Test{Name: joined(append(slices.Clone(n.tree), m[3])...)})
+	default:
+		n.put(Test{Name: joined(append(slices.Clone(n.tree), m[3])...), Passed: m[2] == "✔", Skipped: m[4] != "" || m[2] == "﹣"})
+	}
+}
+
+// group tells whether there are tests below a name.
+func (n *nodeTests) group(name string) bool {
+	return slices.ContainsFunc(n.tests, func(t Test) bool { return strings.HasPrefix(t.Name, name+" > ") })
+}
