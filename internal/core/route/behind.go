@@ -167,6 +167,9 @@ func about(names []string, fact string) bool {
 
 // shunned tells of newer majors that there is something against.
 func (r *planner) shunned() {
+	type why struct{ line, reason string }
+	names := map[why][]string{}
+	var order []why
 	for _, s := range r.Subjects {
 		n := len(s.Releases)
 		if s.Held || s.At == nil || s.Shun == nil || n == 0 || s.Runtime {
@@ -176,10 +179,26 @@ func (r *planner) shunned() {
 			if v.Preview() || v.Compare(s.At) <= 0 || v.Line() == s.At.Line() {
 				continue
 			}
-			if why := s.Shun(v); why != "" {
-				r.notices = append(r.notices, fmt.Sprintf("%s stays at %s and does not go to %s: %s", s.Name, s.At, v, why))
+			if reason := s.Shun(v); reason != "" {
+				k := why{v.Line(), reason}
+				if names[k] == nil {
+					order = append(order, k)
+				}
+				names[k] = append(names[k], fmt.Sprintf("%s stays at %s and does not go to %s", s.Name, s.At, v))
 			}
 			break
 		}
+	}
+	for _, k := range order {
+		if list := names[k]; len(list) == 1 {
+			r.notices = append(r.notices, list[0]+": "+k.reason)
+			continue
+		}
+		var short []string
+		for _, text := range names[k] {
+			name, _, _ := strings.Cut(text, " ")
+			short = append(short, name)
+		}
+		r.notices = append(r.notices, fmt.Sprintf("%s do not go to %s; of each: %s", listed(short), k.line, k.reason))
 	}
 }

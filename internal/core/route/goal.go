@@ -74,6 +74,8 @@ type Goal struct {
 	// Dedupe asks for as few copies of packages below the requirements as there
 	// can be.
 	Dedupe bool
+	// Peek asks for no more than the moves of requirements: the state is not to be taken.
+	Peek bool
 	// Fit forbids releases that do not run on what is installed. It is for
 	// moves that nobody asked for by name.
 	Fit bool

@@ -257,6 +257,7 @@ func (r *planner) climb(s *Subject) error {
 // goesAlone tells whether a subject can go to a line while all others stay.
 func (r *planner) goesAlone(s *Subject, line version.Version) (bool, error) {
 	goal := r.goalOf(s, "", s.inLine(line))
+	goal.Peek = true
 	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
 	state, err := r.world.Solve(r.ctx, goal)
 	if errors.As(err, new(*solve.Conflict)) {

@@ -8,7 +8,16 @@ import "slices"
 // would take.
 func (s *resolver) prefer(w *wish, newest bool, locked string) {
 	releases := w.pkg.releases
-	lines := w.pkg.lines()
+	lines, good := w.pkg.lines(), make([]bool, len(releases))
+	for i, r := range releases {
+		good[i] = s.good(r)
+	}
+	newer := func(a, b int) int { // usable ones first, whatever the registry's tags say
+		if d := boolOrder(good[a], good[b]); d != 0 {
+			return d
+		}
+		return b - a
+	}
 	at := slices.IndexFunc(releases, func(r *release) bool { return r.text == locked })
 	order := make([]int, len(releases))
 	for i := range order {
@@ -20,11 +29,11 @@ func (s *resolver) prefer(w *wish, newest bool, locked string) {
 		case locked == "" && !newest:
 			return s.reg.better(ra, rb)
 		case newest || at < 0:
-			return s.newer(ra, rb)
+			return newer(a, b)
 		case a == at || b == at:
 			return boolOrder(a == at, b == at)
-		case s.good(ra) != s.good(rb):
-			return boolOrder(s.good(ra), s.good(rb))
+		case good[a] != good[b]:
+			return boolOrder(good[a], good[b])
 		case lines[a] != lines[b]:
 			return stepFrom(lines[at], lines[a]) - stepFrom(lines[at], lines[b])
 		}
@@ -57,27 +66,12 @@ func (s *resolver) good(r *release) bool {
 	return r.Deprecated == "" && s.reg.fits(r) && !r.parsed.Preview()
 }
 
-// newer orders releases for a move: usable ones first, then the newest,
-// whatever the registry's tags say.
-func (s *resolver) newer(a, b *release) int {
-	if d := boolOrder(s.good(a), s.good(b)); d != 0 {
-		return d
-	}
-	return b.index - a.index
-}
-
 // rank lets the asked-for packages be decided first, then those that many
 // others name as a peer: they set the frame for the rest.
 func (s *resolver) rank() {
 	named := map[string]int{}
 	for _, w := range s.wishes {
-		peers := map[string]bool{}
-		for _, rel := range w.pkg.releases {
-			for _, name := range rel.terms().peers() {
-				peers[name] = true
-			}
-		}
-		for name := range peers {
+		for _, name := range w.pkg.peers() {
 			named[name]++
 		}
 	}

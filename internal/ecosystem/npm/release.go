@@ -22,6 +22,7 @@ type pkg struct {
 	decoded  []*body
 	terms    []terms
 	ranges   map[string][]bool
+	wanted   []string // what peers gives; nil until it is asked for
 }
 
 // release is one version of a package.
@@ -113,6 +114,20 @@ func (r *release) body() *body {
 	whole := *b
 	whole.terms = *r.terms()
 	return &whole
+}
+
+// peers are the names of what any release wants to meet, each once.
+func (p *pkg) peers() []string {
+	if p.wanted == nil {
+		seen := map[string]bool{}
+		for i := range p.terms {
+			for _, name := range p.terms[i].peers() {
+				seen[name] = true
+			}
+		}
+		p.wanted = append([]string{}, collated(seen)...)
+	}
+	return p.wanted
 }
 
 // find gives the release of a version, nil if there is none.

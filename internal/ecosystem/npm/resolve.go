@@ -111,6 +111,9 @@ func (s *resolver) resolve() (*ecosystem.Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
+	if s.ask.Peek {
+		return &ecosystem.Outcome{Moves: moves}, nil
+	}
 	if s.p.foreign != nil {
 		return s.foreignOutcome(texts, moves), nil
 	}
