@@ -198,7 +198,10 @@ func TestRestated(t *testing.T) {
 		{"^1.0.0", prodEdge, "1.5.0", "^1.0.0"},
 		{"^1.0.0", prodEdge, "2.5.0", "^2.5.0"},
 		{"npm:right@~1.0.0", devEdge, "1.2.0", "~1.2.0"},
-		{"^1.0.0", peerEdge, "2.5.0", "^1.0.0 || ^2.5.0"},
+		{"^1.0.0", peerEdge, "2.5.0", "^1.0.0 || ^2.0.0"},
+		{"16.x || 17.x", peerEdge, "18.3.1", "16.x || 17.x || 18.x"},
+		{"~0.2.1", peerEdge, "0.3.4", "~0.2.1 || ~0.3.0"},
+		{">=1 <2", peerEdge, "2.5.0", ">=1 <2 || ^2.0.0"},
 		{"latest", prodEdge, "2.5.0", "latest"},
 	} {
 		d := dependency{kind: c.kind, spec: readSpec("left", c.value)}
