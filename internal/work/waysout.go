@@ -323,7 +323,10 @@ func (f *wayFinder) note(relaxations []relaxation, to []string, state *route.Sta
 	})
 }
 
-// sort puts the cheapest way first.
+// maxWays is how many ways out are told: nobody reads more, and the cheapest stand first.
+const maxWays = 5
+
+// sort puts the cheapest way first, and leaves out the dearest.
 func (f *wayFinder) sort() {
 	order := make([]int, len(f.no.Ways))
 	for i := range order {
@@ -332,7 +335,7 @@ func (f *wayFinder) sort() {
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(f.no.Ways[a].Cost, f.no.Ways[b].Cost) })
 	var ways []model.WayOut
 	var take []func(*Project, *RouteOptions)
-	for _, i := range order {
+	for _, i := range order[:min(len(order), maxWays)] {
 		ways, take = append(ways, f.no.Ways[i]), append(take, f.no.take[i])
 	}
 	f.no.Ways, f.no.take = ways, take
