@@ -43,6 +43,7 @@ type Release struct {
 	Source               string                    `yaml:"source"` // a folder beside the file; empty for a package that only tells its version
 	Deprecated           string                    `yaml:"deprecated"`
 	Attested             bool                      `yaml:"attested"` // its provenance is attested
+	Types                string                    `yaml:"types"`    // the file that describes its types
 	Dependencies         map[string]string         `yaml:"dependencies"`
 	OptionalDependencies map[string]string         `yaml:"optionalDependencies"`
 	PeerDependencies     map[string]string         `yaml:"peerDependencies"`
@@ -145,6 +146,7 @@ func (h *history) manifest(r *Release) map[string]any {
 	put("dependencies", len(r.Dependencies), r.Dependencies)
 	put("optionalDependencies", len(r.OptionalDependencies), r.OptionalDependencies)
 	put("peerDependencies", len(r.PeerDependencies), r.PeerDependencies)
+	put("types", len(r.Types), r.Types)
 	put("peerDependenciesMeta", len(r.PeerDependenciesMeta), r.PeerDependenciesMeta)
 	put("engines", len(r.Engines), r.Engines)
 	put("bin", len(r.Bin), r.Bin)

@@ -112,6 +112,12 @@ func (s *resolver) notable() []string {
 				say(now.highest, "%s %s does not attest its provenance, which %s did", name, rel.text, old.text)
 			}
 		}
+		if rel := now.highest.from; rel != nil && rel.Typed && s.p.describes(name) != "" {
+			if old := rel.pkg.find(was.highest.version); old != nil && !old.Typed {
+				types := s.p.describes(name)
+				notes = append(notes, fmt.Sprintf("%s %s describes its types itself: %s can go (--do-without %s)", name, rel.text, types, types))
+			}
+		}
 		if fresh := added(was.licences, now.licences); len(fresh) > 0 && len(was.licences) > 0 {
 			say(now.highest, "%s changes its licence from %s to %s", name, strings.Join(was.licences, ", "), strings.Join(fresh, ", "))
 		}
@@ -138,6 +144,19 @@ func (s *resolver) notable() []string {
 		}
 	}
 	return notes
+}
+
+// describes is the requirement that describes the types of a package; "" if there is none.
+func (p *project) describes(name string) string {
+	types := "@types/" + strings.Replace(strings.TrimPrefix(name, "@"), "/", "__", 1)
+	for _, m := range p.manifests() {
+		for _, d := range m.dependencies {
+			if d.name == types {
+				return types
+			}
+		}
+	}
+	return ""
 }
 
 // manyMoved is up to how many packages from another source are told one by one. A

@@ -18,7 +18,7 @@ import (
 )
 
 // compactForm names the form below; a change of it must change the name.
-const compactForm = "npm-package/5"
+const compactForm = "npm-package/6"
 
 // compactPackage is what is kept of a package document: what resolving and
 // lock writing need, and nothing else.
@@ -43,6 +43,7 @@ type compactRelease struct {
 	Body       int  // index into Bodies
 	Terms      int  // index into Terms
 	Attested   bool // its provenance is attested
+	Typed      bool // it describes its types itself
 }
 
 // terms are what a release asks of its surroundings. They stand apart from the
@@ -154,6 +155,8 @@ type rawRelease struct {
 	Scripts          looseMap       `json:"scripts"`
 	Shrinkwrap       jsontext.Value `json:"_hasShrinkwrap"`
 	Deprecated       jsontext.Value `json:"deprecated"`
+	Types            jsontext.Value `json:"types"`
+	Typings          jsontext.Value `json:"typings"` // an older name of the same
 	Dist             struct {
 		Integrity string `json:"integrity"`
 		Shasum    string `json:"shasum"`
@@ -393,6 +396,7 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
 			continue // one odd version must not hide the others
 		}
 		release.Integrity, release.Tarball = raw.Dist.Integrity, archiveAddress(raw.Dist.Tarball)
+		release.Typed = raw.Types.Kind() == '"' || raw.Typings.Kind() == '"'
 		release.Attested = raw.Dist.Attestations.Kind() == '{'
 		if release.Tarball == usualTarball(p.Base, p.Name, release.Version) {
 			release.Tarball = ""

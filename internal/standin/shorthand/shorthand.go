@@ -78,6 +78,10 @@ func put(r map[string]any, field string) error {
 			r["deprecated"] = "no longer looked after"
 			return nil
 		}
+		if rest == "typed" {
+			r["types"] = "index.d.ts"
+			return nil
+		}
 		if rest == "attested" {
 			r["attested"] = true
 			return nil
