@@ -233,7 +233,7 @@ func (s *Subject) newerLines() []version.Version {
 // and where nothing has to go along, it goes to the newest at once.
 func (r *planner) climb(s *Subject) error {
 	lines := s.newerLines()
-	if len(lines) > 1 && s.Stepwise == "" && !r.Stepwise {
+	if len(lines) > 1 && s.Stepwise == "" && !r.Stepwise && r.wantedNow(s) <= fewWant {
 		alone, err := r.goesAlone(s, lines[len(lines)-1])
 		if err != nil {
 			return err
@@ -252,6 +252,20 @@ func (r *planner) climb(s *Subject) error {
 		}
 	}
 	return nil
+}
+
+// fewWant is up to how many packages may want to meet one for it to be tried whether it
+// goes to the newest at once: where more do, some have to go along.
+const fewWant = 2
+
+// wantedNow counts the subjects that want to meet one as they are now.
+func (r *planner) wantedNow(s *Subject) (n int) {
+	for _, other := range r.Subjects {
+		if other.PeersAt != nil && other.At != nil && slices.Contains(other.PeersAt(other.At), s.Name) {
+			n++
+		}
+	}
+	return n
 }
 
 // goesAlone tells whether a subject can go to a line while all others stay.

@@ -27,13 +27,9 @@ func (s *resolver) expand(w *wish, candidate int) error {
 	for _, name := range b.peers() {
 		optional := slices.Contains(b.PeerOptional, name)
 		wants := b.Peers[name]
+		alike := w.pkg.asking(asking{name, wants, optional})
 		when := s.problem.Pick(w.id, func(i int) bool {
-			if len(in) > 0 && i != candidate {
-				return false // overrides may be for this version alone
-			}
-			o := w.pkg.releases[i].terms()
-			text, has := o.Peers[name]
-			return has && !slices.Contains(o.Own, name) && text == wants && slices.Contains(o.PeerOptional, name) == optional
+			return alike[i] && (len(in) == 0 || i == candidate) // overrides may be for this version alone
 		})
 		kind := peerEdge
 		if optional {

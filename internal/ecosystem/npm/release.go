@@ -23,6 +23,35 @@ type pkg struct {
 	terms    []terms
 	ranges   map[string][]bool
 	wanted   []string // what peers gives; nil until it is asked for
+	asks     map[asking][]bool
+}
+
+// asking is what a release asks of one of its peers.
+type asking struct {
+	peer, wants string
+	optional    bool
+}
+
+// asking tells for each release whether it asks that of a peer. It is found out once.
+func (p *pkg) asking(a asking) []bool {
+	if found, ok := p.asks[a]; ok {
+		return found
+	}
+	byTerms := make([]bool, len(p.terms))
+	for i := range p.terms {
+		t := &p.terms[i]
+		text, has := t.Peers[a.peer]
+		byTerms[i] = has && text == a.wants && !slices.Contains(t.Own, a.peer) && slices.Contains(t.PeerOptional, a.peer) == a.optional
+	}
+	found := make([]bool, len(p.releases))
+	for i, r := range p.releases {
+		found[i] = byTerms[r.Terms]
+	}
+	if p.asks == nil {
+		p.asks = map[asking][]bool{}
+	}
+	p.asks[a] = found
+	return found
 }
 
 // release is one version of a package.
