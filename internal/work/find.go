@@ -6,12 +6,14 @@ import (
 	"path/filepath"
 	"slices"
 
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/within"
 )
 
-// Find is the folder of the project that a folder is in: that folder itself, or within a
-// repository the nearest above it that holds settings or a manifest, or the one that has that as
-// a member. note says which it is, if it is another one.
+// Find is the folder of the project that a folder is in: that folder itself where there is
+// a component in it or below, else, within a repository, the nearest above it that holds settings
+// or a manifest; or the one that has what was found as a member. note says which it is, if it is
+// another one.
 func Find(dir string) (found, note string) {
 	whole, err := filepath.Abs(dir)
 	if err != nil {
@@ -19,7 +21,7 @@ func Find(dir string) (found, note string) {
 	}
 	all := within.Above(whole)
 	at := slices.IndexFunc(all, holdsProject)
-	if at < 0 {
+	if at < 0 || at > 0 && holdsComponents(whole) {
 		return dir, ""
 	}
 	for i := len(all) - 1; i > at; i-- {
@@ -47,6 +49,19 @@ func holdsProject(dir string) bool {
 	return slices.ContainsFunc(names, func(name string) bool {
 		info, err := fs.Stat(files, name)
 		return err == nil && info.Mode().IsRegular()
+	})
+}
+
+// holdsComponents tells whether there is a component in a folder or below it.
+func holdsComponents(dir string) bool {
+	files, err := within.Open(dir, nil)
+	if err != nil {
+		return false
+	}
+	defer files.Close()
+	return slices.ContainsFunc(ecosystems, func(eco ecosystem.Ecosystem) bool {
+		dirs, err := eco.Detect(files)
+		return err == nil && len(dirs) > 0
 	})
 }
 
