@@ -1,6 +1,8 @@
 package finding
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -72,13 +74,26 @@ func FuzzReader(f *testing.F) {
 	f.Add("<testsuites><testsuite name='a'><testcase name='b'><failure>x</failure></testcase>")
 	f.Add("{\"$schema\": \"sarif\", \"runs\": [{}]}")
 	f.Add("Error: x\n    at f (/s/a.js:1:2)\n  [cause]: Error: y\nTraceback (most recent call last):\n  File \"a\", line 1\nX: y\n")
+	f.Add("<TestRun><UnitTestResult testName='a' outcome='Failed'/></TestRun>")
+	printed, _ := filepath.Glob("testdata/runners/*.txt")
+	for _, name := range printed {
+		if text, err := os.ReadFile(name); err == nil {
+			f.Add(string(text))
+		}
+	}
 	f.Fuzz(func(t *testing.T, text string) {
 		r := NewReader(Source{Root: "own.example/x", Dir: ".", Scratch: "/s"})
 		if err := r.Output(strings.NewReader(text)); err != nil {
 			t.Fatal(err)
 		}
 		r.Results("results", strings.NewReader(text))
-		for _, f := range r.Report().Findings {
+		report := r.Report()
+		for _, test := range report.Tests {
+			if strings.Contains(test.Name, pytestHeld) || strings.Count(test.Message, "\n") > maxCause {
+				t.Fatalf("%+v", test)
+			}
+		}
+		for _, f := range report.Findings {
 			if f.Text == "" || f.Count < 1 || f.Kind == "" {
 				t.Fatalf("%+v", f)
 			}

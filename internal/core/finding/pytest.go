@@ -66,6 +66,9 @@ func (p *pytestTests) because(text string) {
 		return
 	}
 	i := p.put(Test{Name: pytestHeld + p.whose})
+	if p.lines == 1 {
+		p.tests[i].Message = "" // it is told once more
+	}
 	if p.tests[i].Message != "" {
 		p.tests[i].Message += "\n"
 	}
