@@ -162,6 +162,8 @@ type Outcome struct {
 	Edits []model.FileEdit
 	// Notices are things to know that are no errors, as sentences.
 	Notices []string
+	// AsBefore are such things that held of the present state, too.
+	AsBefore []string
 	// Notable are changes below the requirements that nobody should miss, as
 	// sentences: what goes down, changes its licence, runs something.
 	Notable []string

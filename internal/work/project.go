@@ -370,7 +370,7 @@ func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 		}
 	}
 	w.last = o
-	return &route.State{Moves: o.Moves, Carried: o.Carried, Notices: o.Notices, Notable: o.Notable, Edited: len(o.Edits) > 0}, nil
+	return &route.State{Moves: o.Moves, Carried: o.Carried, Notices: o.Notices, AsBefore: o.AsBefore, Notable: o.Notable, Edited: len(o.Edits) > 0}, nil
 }
 
 // rewritten gives the component with changes made to its manifest, and the edits

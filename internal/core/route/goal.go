@@ -86,8 +86,10 @@ type State struct {
 	Moves   []model.Move // of direct requirements, from the present state
 	Carried []model.Move // of packages that only the lock names
 	Notices []string     // things to know that are no errors, as sentences
-	Notable []string     // changes that nobody should miss, as sentences
-	Edited  bool         // some file changes
+	// AsBefore are such things that held of the present state, too.
+	AsBefore []string
+	Notable  []string // changes that nobody should miss, as sentences
+	Edited   bool     // some file changes
 }
 
 // World is the component that a route is planned for. Planning never changes

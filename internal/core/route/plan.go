@@ -71,7 +71,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 		if len(r.legs) == 0 {
 			return nil, nil, r.unrefreshed
 		}
-		r.notices = append(r.notices, "nothing moves within its major: "+firstFacts(r.unrefreshed))
+		r.notices = append(r.notices, "nothing more moves within its major: "+firstFacts(r.unrefreshed))
 	}
 	for _, o := range r.Overrides {
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
@@ -116,8 +116,8 @@ type planner struct {
 	waiting  []Change // other names that could not be taken by themselves
 	stuck    []stuck  // what did not go to a newer major
 	passing  bool     // companions are taken through the majors that they would skip
-	// unrefreshed is why there is nothing within the majors that are in use, and nil
-	// if there is.
+	// unrefreshed is why the last try within the majors that are in use found no state, nil
+	// if it found one.
 	unrefreshed *solve.Conflict
 	place       string // why the next leg stands where it does
 }
@@ -143,7 +143,11 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	if len(state.Moves)+len(state.Carried)+len(goal.Overrides) == 0 && !(goal.Dedupe && state.Edited) {
 		return false, nil
 	}
-	for _, n := range state.Notices {
+	notices := state.Notices
+	if len(r.legs) == 0 { // later ones find again what these legs are told of
+		notices = slices.Concat(notices, state.AsBefore)
+	}
+	for _, n := range notices {
 		if !slices.Contains(r.notices, n) {
 			r.notices = append(r.notices, n)
 		}
@@ -156,7 +160,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 		m := &leg.Moves[i]
 		m.Because = because(*m)
 		for _, c := range goal.Changes {
-			if c.New == m.Name || c.Old == m.Name && m.Name != "" {
+			if c.New == m.Name || c.Old == m.Name {
 				m.Because = c.Why
 			}
 		}

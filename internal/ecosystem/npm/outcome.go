@@ -169,6 +169,7 @@ func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, mo
 	case !bytes.Equal(lock, s.p.lock.src):
 		o.Edits = append(o.Edits, model.FileEdit{File: s.p.lockFile, Old: s.p.lock.src, New: lock})
 	}
+	o.AsBefore = s.asBefore
 	o.Carried, o.Notable = s.carried(moves), append(s.notable(), s.overrideNotes()...)
 	if s.ask.Dedupe && s.p.lock != nil {
 		if now, before := s.t.copies(), s.p.locked().copies(); now < before {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 )
 
 // builder puts packages into a tree by npm's rule: as high as they can be,
@@ -25,6 +26,8 @@ type builder struct {
 	avoid   func(name, version string) bool // what is not to be taken where there is something else; nil for nothing
 	all     bool                            // copies that nobody needs go, even those of the lock
 	notices []string
+	// What is to be known of the tree, and held of the lock that was found.
+	asBefore []string
 	// The manifests are not as they were when the lock was written.
 	rewritten bool
 	// How often providing for a node was put off.
@@ -462,18 +465,19 @@ func (b *builder) checkAll() error {
 		return nil
 	}
 	var failed error
+	var before []string
 	b.t.walk(func(n *node) {
 		for _, e := range n.edgeList {
 			to := n.get(e)
 			if meets(e, to) || n.packedWith(to) || slices.Contains(bundledOf(n), e.name) {
 				continue
 			}
+			if (n.forced && e.kind.peer() || e.kind == peerOptionalEdge) && b.asFound(n, to) {
+				before = append(before, fmt.Sprintf("%s, and gets %s", describe(n, e), versionOf(to)))
+				continue
+			}
 			if n.forced && e.kind.peer() {
-				why := "what asks for it contradicts that"
-				if b.asFound(n, to) {
-					why = "as the lock had it before"
-				}
-				b.notices = append(b.notices, fmt.Sprintf("%s as a peer, but gets %s: %s", describe(n, e), versionOf(to), why))
+				b.notices = append(b.notices, fmt.Sprintf("%s as a peer, but gets %s: what asks for it contradicts that", describe(n, e), versionOf(to)))
 				continue
 			}
 			if e.kind == peerOptionalEdge {
@@ -485,6 +489,9 @@ func (b *builder) checkAll() error {
 			}
 		}
 	})
+	if len(before) > 0 {
+		b.asBefore = []string{"peers that the lock did not meet before, either: " + spelling.Few(before, 3)}
+	}
 	return failed
 }
 
