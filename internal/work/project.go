@@ -381,7 +381,7 @@ func (w *world) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, 
 	}
 	rewriter, ok := w.part.eco.(ecosystem.Rewriter)
 	if !ok {
-		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed, added or overridden", w.part.Manifest, w.part.Ecosystem)
+		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed, added, dropped or overridden", w.part.Manifest, w.part.Ecosystem)
 	}
 	edits, err := rewriter.Rewrite(w.c, goal.Changes, goal.Overrides)
 	if err != nil {

@@ -213,6 +213,11 @@ func (p *Project) planPackages(ctx context.Context, opt RouteOptions, first []de
 		wishes = slices.DeleteFunc(wishes, func(o destination) bool { return o.name == d.name })
 		wishes = append(wishes, d)
 	}
+	for _, d := range wishes {
+		if slices.Contains(opt.DoWithout, d.name) {
+			return nil, &model.Fault{Doing: "reading --do-without", Wrong: d.name + " is to go, and " + d.text + " is a destination", Next: "leave one of them out"}
+		}
+	}
 	if err := p.knownNames(ctx, wishes, slices.Concat(opt.Hold, p.Settings.Hold, opt.DoWithout, strings.FieldsFunc(strings.Join(opt.Together, ","), func(r rune) bool { return r == ',' }))); err != nil {
 		return nil, err
 	}

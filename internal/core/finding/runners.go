@@ -168,19 +168,16 @@ func countedIn(line string) *Counted {
 }
 
 // outline remembers headings by how far they are indented.
-type outline []struct {
+type outline []outlined
+
+type outlined struct {
 	indent int
 	text   string
 }
 
 // under are the headings that something lies under.
 func (o *outline) under(indent int) []string {
-	*o = slices.DeleteFunc(*o, func(h struct {
-		indent int
-		text   string
-	}) bool {
-		return h.indent >= indent
-	})
+	*o = slices.DeleteFunc(*o, func(h outlined) bool { return h.indent >= indent })
 	var names []string
 	for _, h := range *o {
 		names = append(names, h.text)
@@ -190,10 +187,7 @@ func (o *outline) under(indent int) []string {
 
 func (o *outline) open(indent int, text string) {
 	o.under(indent)
-	*o = append(*o, struct {
-		indent int
-		text   string
-	}{indent, text})
+	*o = append(*o, outlined{indent, text})
 }
 
 // marked is an expression's match of a line that begins, behind its indentation, with one

@@ -87,7 +87,6 @@ func (r *planner) catchUp() error {
 // why is the conflict of a line that a subject does not go to; nil if it could.
 func (r *planner) why(s *Subject, line version.Version) (*solve.Conflict, error) {
 	goal := r.goalOf(s, toBe(s, line), s.inLine(line))
-	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
 	goal.Bounds = r.oneByOne(goal.Bounds)
 	_, err := r.world.Solve(r.ctx, goal)
 	var conflict *solve.Conflict

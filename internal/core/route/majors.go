@@ -36,7 +36,6 @@ func (r *planner) companions(goal Goal) error {
 	}
 	r.passing = true
 	defer func() { r.passing = false }()
-	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
 	state, err := r.world.Solve(r.ctx, goal)
 	if errors.As(err, new(*solve.Conflict)) {
 		return nil
@@ -75,7 +74,7 @@ func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) b
 			bounds[name] = Bound{Allow: allow, Newest: true, Why: name + " is released together with " + s.Name}
 		}
 	}
-	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil}
+	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil, Rules: r.Rules, Apart: r.Apart, Also: r.Also}
 }
 
 // Slug is a name made fit for an identifier.
@@ -97,7 +96,7 @@ func Slug(name string) string {
 func (r *planner) destinations(runtimes bool) error {
 	for _, w := range r.Wishes {
 		s := r.subject(w.Name)
-		if s.Runtime != runtimes {
+		if s == nil || s.Runtime != runtimes { // it may have gone meanwhile
 			continue
 		}
 		goals := s.candidates(w.Range)
@@ -217,7 +216,7 @@ func (r *planner) rest() error {
 
 // climbs tells whether a subject goes to newer majors that nobody named.
 func (r *planner) climbs(s *Subject) bool {
-	return !s.Held && s.At != nil && r.wish(s.Name) == nil
+	return s != nil && !s.Held && s.At != nil && r.wish(s.Name) == nil
 }
 
 // newerLines are the lines above the present one, each by one of its versions.
@@ -272,7 +271,6 @@ func (r *planner) wantedNow(s *Subject) (n int) {
 func (r *planner) goesAlone(s *Subject, line version.Version) (bool, error) {
 	goal := r.goalOf(s, "", s.inLine(line))
 	goal.Peek = true
-	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
 	state, err := r.world.Solve(r.ctx, goal)
 	if errors.As(err, new(*solve.Conflict)) {
 		return false, nil

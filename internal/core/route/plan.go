@@ -165,7 +165,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			}
 		}
 		if m.To == "" {
-			r.Subjects = slices.DeleteFunc(r.Subjects, func(s *Subject) bool { return s.Name == m.Name })
+			r.Subjects = slices.DeleteFunc(slices.Clone(r.Subjects), func(s *Subject) bool { return s.Name == m.Name })
 			continue
 		}
 		if s := r.subject(m.Name); s != nil {
