@@ -64,10 +64,9 @@ type Surroundings struct {
 	Now     time.Time
 	// Ask gives what an installed program prints, trimmed: its version, a
 	// setting. The answer may be remembered from an earlier call.
-	Ask     func(ctx context.Context, args ...string) (string, error)
-	AsOf    time.Time     // releases after this do not exist; zero for now
-	MinAge  time.Duration // releases younger than this are held back
-	Preview func(name string) bool
+	Ask    func(ctx context.Context, args ...string) (string, error)
+	AsOf   time.Time     // releases after this do not exist; zero for now
+	MinAge time.Duration // releases younger than this are held back
 	// Say tells the person something to know, the same sentence once; nil for nobody.
 	Say func(text string)
 }
@@ -118,7 +117,7 @@ type Registry interface {
 	// Resolve finds versions for the whole component within the bounds of
 	// ask, with as little change as they allow. Its error is a
 	// *solve.Conflict if there are none.
-	Resolve(ctx context.Context, ask Ask) (*Outcome, error)
+	Resolve(ctx context.Context, ask Ask) (*route.State, error)
 }
 
 // Brancher is a registry that gives versions of what is not released.
@@ -150,21 +149,4 @@ type Sourced interface {
 type Ask struct {
 	Component *model.Component
 	route.Goal
-}
-
-// Outcome is a solved state of a component.
-type Outcome struct {
-	// Moves are what changed among the direct requirements.
-	Moves []model.Move
-	// Carried are what changed among packages that only the lock names.
-	Carried []model.Move
-	// Edits are the new contents of the files that differ.
-	Edits []model.FileEdit
-	// Notices are things to know that are no errors, as sentences.
-	Notices []string
-	// AsBefore are such things that held of the present state, too.
-	AsBefore []string
-	// Notable are changes below the requirements that nobody should miss, as
-	// sentences: what goes down, changes its licence, runs something.
-	Notable []string
 }

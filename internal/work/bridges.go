@@ -226,8 +226,8 @@ func (p *Project) withoutOverride(ctx context.Context, b bridge) (string, error)
 	}
 	bounds := staying(part, "it is to stay")
 	delete(bounds, b.Of)
-	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, Overrides: []model.Override{{Of: b.Of, Name: b.Name, Drop: true}}})
-	if _, conflict := conflictOf(err); conflict || isFound(err) {
+	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, Previews: p.previews(), Terms: model.Terms{Overrides: []model.Override{{Of: b.Of, Name: b.Name, Drop: true}}}})
+	if _, conflict := conflictOf(err); conflict {
 		return "", nil
 	}
 	if err != nil {
@@ -242,12 +242,6 @@ func (p *Project) withoutOverride(ctx context.Context, b bridge) (string, error)
 		return found[0].Locked, nil
 	}
 	return "what is locked", nil
-}
-
-// isFound tells whether an error is something that the work found, not a failure.
-func isFound(err error) bool {
-	var fault *model.Fault
-	return errors.As(err, &fault) && fault.Found
 }
 
 // dropBridges adds to what is asked for that the bridges which can go do so.

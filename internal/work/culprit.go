@@ -113,7 +113,7 @@ func (l *lab) split(ctx context.Context, c culprit.Culprit, set *model.CulpritSe
 	}
 	passes, fails, _, err := culprit.Split(ctx, len(steps), func(ctx context.Context, step int) (bool, bool, error) {
 		_, edits, err := l.solve(ctx, c.Moves, steps[step], true)
-		if errors.As(err, new(*solve.Conflict)) || isFound(err) {
+		if errors.As(err, new(*solve.Conflict)) {
 			return false, false, nil
 		}
 		if err != nil {

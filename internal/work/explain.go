@@ -97,7 +97,7 @@ func (p *Project) explainPart(ctx context.Context, part *Part, e *model.Explanat
 		return err
 	}
 	state, err := w.Solve(ctx, route.Goal{
-		Rules:  plan.Rules,
+		Rules: plan.Rules, Previews: p.previews(),
 		Bounds: map[string]route.Bound{e.Name: {Allow: func(v version.Version) bool { return rng.Contains(v) }, Newest: true, Why: fmt.Sprintf("%s@%s is asked about", e.Name, e.Version)}},
 		First:  []string{e.Name},
 	})

@@ -191,7 +191,7 @@ func (l *lab) needs(ctx context.Context) ([][]int, error) {
 	needs := make([][]int, len(l.moves))
 	for i := range l.moves {
 		state, _, err := l.solve(ctx, []int{i}, "", true)
-		if errors.As(err, new(*solve.Conflict)) || isFound(err) {
+		if errors.As(err, new(*solve.Conflict)) {
 			for j := range l.moves {
 				needs[i] = append(needs[i], j)
 			}
@@ -224,7 +224,7 @@ func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*ro
 		return nil, nil, err
 	}
 	order := part.eco.Order()
-	goal := route.Goal{Bounds: staying(part, "it is not tried"), Dedupe: l.leg.Dedupe, Apart: l.leg.Apart, Also: map[string]string{}}
+	goal := route.Goal{Bounds: staying(part, "it is not tried"), Previews: l.previews(), Also: map[string]string{}, Terms: model.Terms{Dedupe: l.leg.Dedupe, Apart: l.leg.Apart}}
 	for _, o := range l.leg.Overrides {
 		goal.Overrides = append(goal.Overrides, model.Override(o))
 	}
@@ -258,7 +258,7 @@ func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*ro
 	if err != nil {
 		return nil, nil, err
 	}
-	return state, w.last.Edits, nil
+	return state, state.Edits, nil
 }
 
 // between allows one of two versions, or with all also what lies between.

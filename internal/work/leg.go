@@ -159,7 +159,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		because[m.Name] = m.Because
 		first = append(first, m.Name)
 	}
-	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Dedupe: a.leg.Dedupe, Apart: a.leg.Apart}
+	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Previews: a.previews(), Terms: model.Terms{Dedupe: a.leg.Dedupe, Apart: a.leg.Apart}}
 	for _, o := range a.leg.Overrides {
 		goal.Overrides = append(goal.Overrides, model.Override(o))
 	}
@@ -183,7 +183,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	if err != nil {
 		return err
 	}
-	moved.leg.Moves, moved.leg.Carried, moved.edits = state.Moves, state.Carried, w.last.Edits
+	moved.leg.Moves, moved.leg.Carried, moved.edits = state.Moves, state.Carried, state.Edits
 	moved.leg.Notes = slices.Concat(moved.leg.Notes, state.Notable, state.Notices)
 	for i := range state.Moves {
 		state.Moves[i].Because = because[state.Moves[i].Name]

@@ -75,9 +75,8 @@ type Project struct {
 	passed     *remembered
 	clock      time.Time // when the call began
 	prober     *run.Prober
-	shelved    *shelf   // the compat books, once they are read
-	start      *state   // the project as it lies on disk, once it is read
-	trying     []string // names whose pre-releases are allowed while a way out is tried
+	shelved    *shelf // the compat books, once they are read
+	start      *state // the project as it lies on disk, once it is read
 }
 
 // Part is a component with its ecosystem.
@@ -270,7 +269,6 @@ func (p *Project) connect(ctx context.Context, part *Part) (ecosystem.Registry, 
 		Files: p.files, Say: p.aside, Environ: append(os.Environ(), p.opt.Env...), Home: home, Now: p.clock,
 		Client: fetch.New(fetch.Config{CacheDir: p.cacheFile("documents"), MaxAge: cacheAge, Offline: p.opt.Offline, Refresh: p.opt.Refresh}),
 		Ask:    p.prober.Ask, AsOf: p.opt.AsOf, MinAge: p.opt.MinAge,
-		Preview: p.previews,
 	}, part.Dir)
 	part.registry = r
 	return r, err
@@ -294,10 +292,8 @@ func (p *Project) installed(ctx context.Context, part *Part, name string) string
 	return versionText.FindString(out)
 }
 
-// previews tells whether pre-releases of a package may be taken.
-func (p *Project) previews(name string) bool {
-	return slices.Contains(p.Settings.Preview, name) || slices.Contains(p.opt.Preview, name) || slices.Contains(p.trying, name)
-}
+// previews are the names of packages whose pre-releases may be taken.
+func (p *Project) previews() []string { return slices.Concat(p.Settings.Preview, p.opt.Preview) }
 
 // today is the day that ends and deadlines are counted from.
 func (p *Project) today() time.Time {
@@ -320,7 +316,6 @@ type world struct {
 	registry ecosystem.Registry
 	fsys     fs.FS
 	c        *model.Component
-	last     *ecosystem.Outcome
 	stops    []stop // after each leg
 }
 
@@ -369,8 +364,7 @@ func (w *world) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 			}
 		}
 	}
-	w.last = o
-	return &route.State{Moves: o.Moves, Carried: o.Carried, Notices: o.Notices, AsBefore: o.AsBefore, Notable: o.Notable, Edited: len(o.Edits) > 0}, nil
+	return o, nil
 }
 
 // rewritten gives the component with changes made to its manifest, and the edits
@@ -391,9 +385,9 @@ func (w *world) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, 
 	return c, edits, err
 }
 
-// Take makes the state that Solve found last the present one.
-func (w *world) Take() error {
-	w.fsys = overlay.With(w.fsys, w.last.Edits)
+// Take makes a state that Solve found the present one.
+func (w *world) Take(s *route.State) error {
+	w.fsys = overlay.With(w.fsys, s.Edits)
 	c, err := w.part.eco.Read(w.fsys, w.part.Dir)
 	if err == nil {
 		w.c, w.stops = c, append(w.stops, stop{w.fsys, &Part{Component: c, eco: w.part.eco, registry: w.part.registry}})

@@ -100,7 +100,7 @@ func (p *Project) restate(ctx context.Context, part *Part, fsys fs.FS, subject m
 	if err != nil {
 		return nil, nil, err
 	}
-	goal := route.Goal{Bounds: staying(after, "a runtime moves and packages do not")}
+	goal := route.Goal{Bounds: staying(after, "a runtime moves and packages do not"), Previews: p.previews()}
 	if own {
 		low, err := after.eco.Order().Parse(aim.Low.String())
 		if err != nil {

@@ -45,7 +45,6 @@ type relaxation struct {
 	relax   func(g *route.Goal)
 	take    func(p *Project, o *RouteOptions, to string)
 	low     version.Version // below which it goes down; nil for what cannot
-	try     func(on bool)   // what must be set besides the goal while it is tried; nil for nothing
 }
 
 // relaxations are the changes that may help against the conflicts so far, in the
@@ -164,15 +163,8 @@ func (f *wayFinder) preview(s *route.Subject) relaxation {
 	return relaxation{
 		text: "allow pre-releases of " + s.Name + ", which goes to %s", option: "--preview " + s.Name, cost: costPreview, about: s.Name, from: s.At.String(),
 		risk:  "a pre-release may change before it is released",
-		relax: func(*route.Goal) {},
+		relax: func(g *route.Goal) { g.Previews = append(g.Previews, s.Name) },
 		take:  func(p *Project, _ *RouteOptions, _ string) { p.opt.Preview = append(p.opt.Preview, s.Name) },
-		try: func(on bool) {
-			if on {
-				f.p.trying = append(f.p.trying, s.Name)
-			} else {
-				f.p.trying = slices.DeleteFunc(f.p.trying, func(name string) bool { return name == s.Name })
-			}
-		},
 	}
 }
 

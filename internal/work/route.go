@@ -401,6 +401,7 @@ func (p *Project) routePart(ctx context.Context, part *Part, w *world, wishes []
 			return nil, nil, err
 		}
 	}
+	plan.Previews = p.previews()
 	// The plan follows its wishes as their names change.
 	asked, overrides := slices.Clone(plan.Wishes), plan.Overrides
 	legs, notices, err = plan.Legs(ctx, w)
@@ -553,7 +554,7 @@ func (p *Project) subjects(ctx context.Context, part *Part, registry ecosystem.R
 		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
 			continue
 		}
-		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()), Previews: p.previews(r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
+		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()), Previews: slices.Contains(p.previews(), r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
 		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)

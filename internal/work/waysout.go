@@ -171,7 +171,7 @@ func (f *wayFinder) together(ctx context.Context, all []relaxation, alone map[in
 // goes tells whether there is a solution with changes.
 func (f *wayFinder) goes(ctx context.Context, set []relaxation) (bool, error) {
 	_, err := f.solve(ctx, set)
-	if _, ok := conflictOf(err); ok || isFound(err) {
+	if _, ok := conflictOf(err); ok {
 		return false, nil
 	}
 	return err == nil, err
@@ -182,10 +182,6 @@ func (f *wayFinder) solve(ctx context.Context, set []relaxation) (*route.State, 
 	g := f.goal()
 	for _, x := range set {
 		x.relax(&g)
-		if x.try != nil {
-			x.try(true)
-			defer x.try(false)
-		}
 	}
 	return f.world.Solve(ctx, g)
 }
@@ -233,7 +229,7 @@ func required(subject string) string {
 
 // goal is what was asked for, all at once.
 func (f *wayFinder) goal() route.Goal {
-	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart), Also: f.plan.Also}
+	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Also: f.plan.Also, Previews: slices.Clone(f.plan.Previews), Terms: model.Terms{Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart)}}
 	for _, moved := range f.plan.Subjects {
 		s := f.subject(moved.Name)
 		if s == nil || !s.Held || s.At == nil {
@@ -259,9 +255,6 @@ func (f *wayFinder) try(ctx context.Context, relaxations ...relaxation) (bool, e
 	if c, ok := conflictOf(err); ok {
 		f.meet(c)
 		return false, nil
-	}
-	if isFound(err) {
-		return false, nil // something below the requirements does not go together
 	}
 	if err != nil {
 		return false, err

@@ -188,6 +188,14 @@ func (o Override) String() string {
 	return fmt.Sprintf("%s gets %s %s, whatever it asks for", o.Of, o.Name, o.Range)
 }
 
+// Terms are what a leg lays down besides its moves.
+type Terms struct {
+	Overrides []Override
+	Apart     []string // names that members of a workspace may have at versions of their own
+	Dedupe    bool     // it leaves as few copies of packages below the requirements as there can be
+	Fixes     bool     // it avoids what has known vulnerabilities
+}
+
 // Leg is the smallest set of moves that can be made, built and committed
 // together.
 type Leg struct {
@@ -196,13 +204,10 @@ type Leg struct {
 	Component string // the component's Dir
 	Moves     []Move // of direct requirements
 	Carried   []Move // of packages that only the lock names
-	Overrides []Override
-	Steps     []Step // for a person; such a leg moves nothing
-	Notes     []string
-	Why       []string // why its moves belong together, and why it stands where it does
-	Fixes     bool     // it avoids what has known vulnerabilities
-	Apart     []string // names that members of a workspace may have at versions of their own
-	Dedupe    bool     // it leaves as few copies of packages as there can be
+	Terms
+	Steps []Step // for a person; such a leg moves nothing
+	Notes []string
+	Why   []string // why its moves belong together, and why it stands where it does
 	// Deprecations is how many of the project's own may be left when it is passed; nil
 	// for a leg that does not ask. Such a leg moves nothing.
 	Deprecations *int

@@ -88,7 +88,7 @@ func (r *planner) catchUp() error {
 func (r *planner) why(s *Subject, line version.Version) (*solve.Conflict, error) {
 	goal := r.goalOf(s, toBe(s, line), s.inLine(line))
 	goal.Bounds = r.oneByOne(goal.Bounds)
-	_, err := r.world.Solve(r.ctx, goal)
+	_, err := r.try(goal)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		return conflict, nil

@@ -80,7 +80,7 @@ func (r *planner) fix() error {
 	}
 	why := map[string]string{}
 	goal := func(list []Vulnerable) Goal {
-		g := Goal{Bounds: r.held(), Avoid: r.Avoid}
+		g := Goal{Bounds: r.held(), Avoid: r.Avoid, Terms: model.Terms{Fixes: true}}
 		for _, v := range list {
 			if _, held := g.Bounds[v.Name]; !held {
 				g.Bounds[v.Name] = Bound{Allow: v.Free, Why: fmt.Sprintf("%s is to be free of known vulnerabilities", v.Name)}
@@ -98,7 +98,7 @@ func (r *planner) fix() error {
 	var can []Vulnerable
 	for _, v := range r.Vulnerable {
 		clear(why)
-		_, err := r.world.Solve(r.ctx, goal(append(slices.Clone(can), v)))
+		_, err := r.try(goal(append(slices.Clone(can), v)))
 		var conflict *solve.Conflict
 		switch {
 		case errors.As(err, &conflict):
@@ -148,7 +148,7 @@ func (r *planner) override() error {
 		if o.Drop {
 			title = "no override of " + o.Name + " in " + o.Of
 		}
-		_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(o.Of), Overrides: []model.Override{o}}, func(model.Move) string { return "comes with it" })
+		_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(o.Of), Terms: model.Terms{Overrides: []model.Override{o}}}, func(model.Move) string { return "comes with it" })
 		if err != nil {
 			return err
 		}
@@ -162,7 +162,7 @@ func (r *planner) dedupe() error {
 	if !r.Dedupe {
 		return nil
 	}
-	_, err := r.leg("dedupe", "as few copies of packages as there can be", Goal{Bounds: r.stay(""), Dedupe: true}, func(model.Move) string { return "comes with it" })
+	_, err := r.leg("dedupe", "as few copies of packages as there can be", Goal{Bounds: r.stay(""), Terms: model.Terms{Dedupe: true}}, func(model.Move) string { return "comes with it" })
 	return err
 }
 

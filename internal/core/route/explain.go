@@ -34,7 +34,7 @@ func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 		held.Bounds = maps.Clone(goal.Bounds)
 		at := s.At
 		held.Bounds[m.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is to stay at %s", m.Name, at)}
-		_, err := r.world.Solve(r.ctx, held)
+		_, err := r.try(held)
 		var conflict *solve.Conflict
 		switch {
 		case errors.As(err, &conflict):
@@ -54,11 +54,6 @@ func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 	}
 	if r.place != "" {
 		why = append(why, "in this place: "+r.place)
-	}
-	if len(state.Moves) > 0 {
-		if _, err := r.world.Solve(r.ctx, goal); err != nil { // so that it is the last one again
-			return nil, err
-		}
 	}
 	return why, nil
 }

@@ -16,7 +16,7 @@ import (
 // or with those that cannot do without each other. What moves last is what is left
 // over: it may then be where only all together are.
 func (r *planner) split(id, title string, goal Goal, because func(m model.Move) string) error {
-	whole, err := r.world.Solve(r.ctx, goal)
+	whole, err := r.try(goal)
 	if err != nil {
 		return err
 	}

@@ -59,8 +59,6 @@ type Goal struct {
 	First  []string // names to decide before all others, in this order
 	// Changes are made to the manifest first.
 	Changes []Change
-	// Overrides are made in the manifest first, too.
-	Overrides []model.Override
 	// Rules hold of requirements in every state.
 	Rules []Rule
 	// Avoid tells which versions of packages below the requirements are not to be
@@ -68,12 +66,11 @@ type Goal struct {
 	Avoid func(name, version string) bool
 	// Also are versions that no list of releases has, by name.
 	Also map[string]string
-	// Apart are names that members of a workspace may have at versions of their own.
-	// A bound then leaves a member where it is if it cannot go along.
-	Apart []string
-	// Dedupe asks for as few copies of packages below the requirements as there
-	// can be.
-	Dedupe bool
+	// Previews are names whose pre-releases may be taken.
+	Previews []string
+	// Terms are those of the leg that the state is for. Overrides are made in the manifest
+	// first, too. A bound on a name that is apart leaves a member where it is if it cannot go along.
+	model.Terms
 	// Peek asks for no more than the moves of requirements: the state is not to be taken.
 	Peek bool
 	// Fit forbids releases that do not run on what is installed. It is for
@@ -81,15 +78,18 @@ type Goal struct {
 	Fit bool
 }
 
-// State is a solved state, as far as planning is concerned.
+// State is a solved state of a component, and how it differs from the present one.
 type State struct {
 	Moves   []model.Move // of direct requirements, from the present state
 	Carried []model.Move // of packages that only the lock names
 	Notices []string     // things to know that are no errors, as sentences
 	// AsBefore are such things that held of the present state, too.
 	AsBefore []string
-	Notable  []string // changes that nobody should miss, as sentences
-	Edited   bool     // some file changes
+	// Notable are changes below the requirements that nobody should miss, as sentences: what
+	// goes down, changes its licence, runs something.
+	Notable []string
+	// Edits are the new contents of the files that differ.
+	Edits []model.FileEdit
 }
 
 // World is the component that a route is planned for. Planning never changes
@@ -98,8 +98,8 @@ type World interface {
 	// Solve finds a state that meets the goal; the error is a
 	// *solve.Conflict if there is none.
 	Solve(ctx context.Context, goal Goal) (*State, error)
-	// Take makes the state that Solve found last the present one.
-	Take() error
+	// Take makes a state that Solve found the present one.
+	Take(s *State) error
 }
 
 // Subject is a direct requirement that can move.

@@ -36,7 +36,7 @@ func (r *planner) companions(goal Goal) error {
 	}
 	r.passing = true
 	defer func() { r.passing = false }()
-	state, err := r.world.Solve(r.ctx, goal)
+	state, err := r.try(goal)
 	if errors.As(err, new(*solve.Conflict)) {
 		return nil
 	}
@@ -74,7 +74,7 @@ func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) b
 			bounds[name] = Bound{Allow: allow, Newest: true, Why: name + " is released together with " + s.Name}
 		}
 	}
-	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil, Rules: r.Rules, Apart: r.Apart, Also: r.Also}
+	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil, Rules: r.Rules, Also: r.Also, Terms: model.Terms{Apart: r.Apart}}
 }
 
 // Slug is a name made fit for an identifier.
@@ -271,7 +271,7 @@ func (r *planner) wantedNow(s *Subject) (n int) {
 func (r *planner) goesAlone(s *Subject, line version.Version) (bool, error) {
 	goal := r.goalOf(s, "", s.inLine(line))
 	goal.Peek = true
-	state, err := r.world.Solve(r.ctx, goal)
+	state, err := r.try(goal)
 	if errors.As(err, new(*solve.Conflict)) {
 		return false, nil
 	}

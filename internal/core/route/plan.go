@@ -38,6 +38,7 @@ type Plan struct {
 	Dedupe    bool              // the last leg leaves as few copies of packages as there can be
 	Also      map[string]string // versions that no list of releases has, by name
 	Apart     []string          // names that members of a workspace may have at versions of their own
+	Previews  []string          // names whose pre-releases may be taken
 	Few       int               // legs that only refresh have no more moves than this, if they can be split; 0 for any number
 	Stepwise  bool              // no major is passed over that can be gone through
 	Explain   bool              // legs say why their moves belong together, and why in this place
@@ -136,11 +137,11 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	}
 	if added := r.restore(state); len(added) > 0 {
 		goal.Changes = append(slices.Clone(goal.Changes), added...)
-		if state, err = r.world.Solve(r.ctx, goal); err != nil {
+		if state, err = r.try(goal); err != nil {
 			return false, err
 		}
 	}
-	if len(state.Moves)+len(state.Carried)+len(goal.Overrides) == 0 && !(goal.Dedupe && state.Edited) {
+	if len(state.Moves)+len(state.Carried)+len(goal.Overrides) == 0 && !(goal.Dedupe && len(state.Edits) > 0) {
 		return false, nil
 	}
 	notices := state.Notices
@@ -152,7 +153,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			r.notices = append(r.notices, n)
 		}
 	}
-	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Overrides: goal.Overrides, Notes: state.Notable, Fixes: goal.Avoid != nil, Dedupe: goal.Dedupe, Apart: goal.Apart}
+	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Terms: goal.Terms, Notes: state.Notable}
 	if leg.Why, err = r.explain(goal, state); err != nil {
 		return false, err
 	}
@@ -176,14 +177,20 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 		}
 	}
 	r.legs = append(r.legs, leg)
-	return true, r.world.Take()
+	return true, r.world.Take(state)
+}
+
+// try finds a state for a goal.
+func (r *planner) try(goal Goal) (*State, error) {
+	goal.Previews = r.Previews
+	return r.world.Solve(r.ctx, goal)
 }
 
 // solve finds a state for a goal; where there is none, with the overrides that are
 // asked for, with the names that could not be taken by themselves, or with both.
 // What helps is made with this goal, and is done with then.
 func (r *planner) solve(goal Goal) (Goal, *State, error) {
-	state, err := r.world.Solve(r.ctx, goal)
+	state, err := r.try(goal)
 	overrides, names := len(r.Overrides) > 0 && len(goal.Overrides) == 0, len(r.waiting) > 0 && len(goal.Changes) == 0
 	for _, with := range []struct{ overrides, names bool }{{true, false}, {false, true}, {true, true}} {
 		if !errors.As(err, new(*solve.Conflict)) {
@@ -199,7 +206,7 @@ func (r *planner) solve(goal Goal) (Goal, *State, error) {
 		if with.names {
 			more.Changes = r.waiting
 		}
-		helped, failed := r.world.Solve(r.ctx, more)
+		helped, failed := r.try(more)
 		if errors.As(failed, new(*solve.Conflict)) {
 			continue // the proof of what was asked for is the one to tell
 		}

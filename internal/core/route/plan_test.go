@@ -23,7 +23,6 @@ type harbour struct {
 	at       map[string]string
 	releases map[string][]string
 	peers    map[string]map[string]string // "router 2.0.0" → frame → range
-	next     map[string]string
 }
 
 func (h *harbour) Solve(ctx context.Context, goal Goal) (*State, error) {
@@ -76,19 +75,19 @@ func (h *harbour) Solve(ctx context.Context, goal Goal) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	h.next = map[string]string{}
 	state := &State{}
 	for i, name := range names {
-		h.next[name] = h.releases[name][solution[i]]
-		if h.next[name] != h.at[name] {
-			state.Moves = append(state.Moves, model.Move{Name: name, From: h.at[name], To: h.next[name]})
+		if to := h.releases[name][solution[i]]; to != h.at[name] {
+			state.Moves = append(state.Moves, model.Move{Name: name, From: h.at[name], To: to})
 		}
 	}
 	return state, nil
 }
 
-func (h *harbour) Take() error {
-	h.at = h.next
+func (h *harbour) Take(state *State) error {
+	for _, m := range state.Moves {
+		h.at[m.Name] = m.To
+	}
 	return nil
 }
 

@@ -176,6 +176,22 @@ type Conflict struct {
 	root    *clause
 }
 
+// Refute is the conflict of facts that were found to contradict each other, each a sentence
+// without a full stop. About is the subject that they are about.
+func Refute(about string, facts ...string) *Conflict {
+	p := &Problem{}
+	id := p.Subject(about, facts)
+	for i, fact := range facts {
+		in := p.Not(id, p.Pick(id, func(c int) bool { return c == i }))
+		if i == 0 {
+			in = in.minus(p.Absent(id))
+		}
+		p.Require(id, in, func() string { return fact })
+	}
+	_, err := p.Solve(context.Background())
+	return err.(*Conflict)
+}
+
 // Error is the proof, a sentence a line.
 func (c *Conflict) Error() string {
 	return "no versions meet all constraints:\n" + strings.Join(c.Proof().Lines(), "\n")

@@ -6,6 +6,8 @@ import (
 	"path"
 	"slices"
 
+	"bellwether/internal/core/route"
+
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
 	"bellwether/internal/ecosystem"
@@ -14,7 +16,7 @@ import (
 // follow brings the modules of the project up to date that a replace line leads
 // to the module in p, or to one that followed: what it requires now, they must
 // require, too.
-func (r *registry) follow(ctx context.Context, p *project, o *ecosystem.Outcome) error {
+func (r *registry) follow(ctx context.Context, p *project, o *route.State) error {
 	dirs, err := Ecosystem{}.Detect(p.fsys)
 	if err != nil {
 		return err

@@ -10,10 +10,10 @@ import (
 	"strings"
 	"testing"
 
+	"bellwether/internal/core/route"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"bellwether/internal/ecosystem"
 )
 
 var universes = flag.Int("universes", 24, "how many random universes the go command judges")
@@ -124,7 +124,7 @@ func TestMovingInRandomUniverses(t *testing.T) {
 }
 
 // edited shows edits.
-func edited(o *ecosystem.Outcome) string {
+func edited(o *route.State) string {
 	text := ""
 	for _, e := range o.Edits {
 		text += e.File + "\n" + string(e.New)

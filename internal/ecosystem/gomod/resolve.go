@@ -70,7 +70,7 @@ type lesson struct {
 // Resolve finds versions for the whole component within the bounds of ask.
 // Modules of the project that build with it in a folder, by a replace line,
 // follow in the same outcome.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	o, err := r.resolve(ctx, ask)
 	if err != nil || len(o.Edits) == 0 {
 		return o, err
@@ -78,14 +78,12 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.O
 	return o, r.follow(ctx, ask.Component.Detail.(*project), o)
 }
 
-func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
+func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	p := ask.Component.Detail.(*project)
 	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}, raisers: map[version]version{}}
 	if r.goVersion != "" && p.mod.Go != nil && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {
-		return nil, &model.Fault{
-			Doing: "resolving " + p.file, File: p.file, Line: p.mod.Go.Syntax.Start.Line, Found: true,
-			Wrong: fmt.Sprintf("it states go %s, and this machine has go %s", p.goVersion(), r.goVersion), Next: "install that Go first",
-		}
+		return nil, solve.Refute("go",
+			fmt.Sprintf("%s states go %s", p.place(p.mod.Go.Syntax), p.goVersion()), fmt.Sprintf("this machine has go %s; install a newer one first", r.goVersion))
 	}
 	var err error
 	if s.own, err = p.own.get(p.dir, p.readSources); err != nil {
@@ -251,7 +249,7 @@ func (s *resolver) bound(sub *subject) {
 			// Another major changes what importers write; nobody goes there unasked.
 			sub.allowed[i] = i == sub.at || c.m.Path == q.Name && c.v.Compare(at) >= 0
 		}
-		unasked := c.unfit || c.v.Preview() && (s.r.around.Preview == nil || !s.r.around.Preview(q.Name))
+		unasked := c.unfit || c.v.Preview() && !slices.Contains(s.ask.Previews, q.Name)
 		if s.ask.Fit && i != sub.at && unasked {
 			sub.allowed[i] = false
 		}

@@ -198,7 +198,7 @@ func (j *judge) families(root, dir string) (ask string) {
 }
 
 // resolve resolves the module with bounds of one query a line.
-func (j *judge) resolve(root, dir, ask string) (*ecosystem.Outcome, error) {
+func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
 	c, err := Ecosystem{}.Read(os.DirFS(root), dir)
 	if err != nil {
 		return nil, err

@@ -6,14 +6,16 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
+
 	"bellwether/internal/core/model"
-	"bellwether/internal/ecosystem"
 )
 
 // build makes the state that follows from the chosen versions. Where it turns
 // out that one of them cannot be, that becomes a lesson, and there is no
 // outcome.
-func (s *resolver) build(chosen []candidate) (*ecosystem.Outcome, error) {
+func (s *resolver) build(chosen []candidate) (*route.State, error) {
 	before := s.own
 	defer func() { s.own = before }()
 	moved, edits, err := s.rewrite(chosen)
@@ -153,20 +155,19 @@ func (s *resolver) sound(l *loader) error {
 		default:
 			continue
 		}
-		f := &model.Fault{Doing: "following the imports of " + s.p.file, Wrong: wrong, Next: next, Found: true}
 		if all := s.own.imported(func(pkg string) bool { return pkg == k.path }); k.by != nil && k.by.own && len(all) > 0 {
-			f.File, f.Line = all[0].site.File, all[0].site.Line
+			wrong = fmt.Sprintf("%s: %s", all[0].site, wrong)
 		} else if k.by != nil {
-			f.Wrong += ", imported by " + k.stack()
+			wrong += ", imported by " + k.stack()
 		}
-		return f
+		return solve.Refute(k.path, wrong+"; "+next)
 	}
 	return nil
 }
 
 // outcome puts moves and edits together.
-func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit) (*ecosystem.Outcome, error) {
-	o := &ecosystem.Outcome{}
+func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit) (*route.State, error) {
+	o := &route.State{}
 	goVersion := l.rs.selected["go"]
 	for i, c := range chosen {
 		sub := s.subjects[i]

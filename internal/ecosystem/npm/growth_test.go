@@ -68,14 +68,14 @@ func tower(n int) (universe, manifest string) {
 
 // resolveWarm gives a function that resolves a project afresh, with all documents
 // cached.
-func resolveWarm(b *testing.B, universe, manifest string) func() *ecosystem.Outcome {
+func resolveWarm(b *testing.B, universe, manifest string) func() *route.State {
 	u, err := shorthand.Load(universe)
 	require.NoError(b, err)
 	server := httptest.NewServer(u.NPM())
 	b.Cleanup(server.Close)
 	root, cache := b.TempDir(), b.TempDir()
 	require.NoError(b, os.WriteFile(filepath.Join(root, "package.json"), []byte(manifest), 0o644))
-	resolve := func() *ecosystem.Outcome {
+	resolve := func() *route.State {
 		c, err := Ecosystem{}.Read(os.DirFS(root), ".")
 		require.NoError(b, err)
 		r, err := connect(context.Background(), ecosystem.Surroundings{

@@ -61,7 +61,7 @@ func (s *resolver) learn(err error) *lesson {
 	l.add(s, way, func(rel *release) bool {
 		return asksAlike(rel, s.placed[way[0]].rel, append(way, &node{name: u.e.name})[1].name)
 	})
-	text := u.Wrong
+	text := u.text
 	if len(way) > 1 {
 		text = brought(way) + "; " + text
 	}

@@ -6,12 +6,13 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/route"
+
 	"bellwether/internal/core/overlay"
 
 	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
-	"bellwether/internal/ecosystem"
 )
 
 func parseOwn(src []byte) (*jsondoc.Value, error) { return jsondoc.Parse("package-lock.json", src) }
@@ -137,8 +138,8 @@ func (s *resolver) reread(texts map[string][]byte) (map[*node]*manifest, error) 
 
 // foreignOutcome is the manifests alone: the lock is another client's, which finds
 // what is below the requirements.
-func (s *resolver) foreignOutcome(texts map[string][]byte, moves []model.Move) *ecosystem.Outcome {
-	o := &ecosystem.Outcome{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
+func (s *resolver) foreignOutcome(texts map[string][]byte, moves []model.Move) *route.State {
+	o := &route.State{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
 	for _, m := range s.p.manifests() {
 		if text := texts[m.file]; !bytes.Equal(text, m.src) {
 			o.Edits = append(o.Edits, model.FileEdit{File: m.file, Old: m.src, New: text})
@@ -151,8 +152,8 @@ func (s *resolver) foreignOutcome(texts map[string][]byte, moves []model.Move) *
 	return o
 }
 
-func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, moves []model.Move) (*ecosystem.Outcome, error) {
-	o := &ecosystem.Outcome{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
+func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, moves []model.Move) (*route.State, error) {
+	o := &route.State{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
 	writer := lockWriter{t: s.t, old: s.p.lock, tops: tops, omitResolved: s.reg.settings.on("omit-lockfile-registry-resolved")}
 	lock, err := writer.write()
 	if err != nil {

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
 	"bellwether/internal/core/spelling"
 )
 
@@ -238,20 +238,19 @@ func bundledOf(n *node) []string {
 
 // unplaced is the error of a node that cannot have what it needs.
 type unplaced struct {
-	*model.Fault
-	n  *node
-	e  edge
-	to *node // what it gets instead; nil for nothing
+	*solve.Conflict
+	n    *node
+	e    edge
+	to   *node  // what it gets instead; nil for nothing
+	text string // what is wrong, a sentence without a full stop
 }
 
-// Unwrap gives the error as people read it.
-func (u *unplaced) Unwrap() error { return u.Fault }
+// Unwrap gives the conflict.
+func (u *unplaced) Unwrap() error { return u.Conflict }
 
 func (b *builder) unplaceable(n *node, e edge, because string) error {
-	return &unplaced{n: n, e: e, to: n.get(e), Fault: &model.Fault{
-		Doing: "resolving " + b.file, Wrong: fmt.Sprintf("%s: %s", describe(n, e), because),
-		Next: "choose other versions; --hold leaves a package where it is", Found: true,
-	}}
+	text := fmt.Sprintf("%s: %s", describe(n, e), because)
+	return &unplaced{n: n, e: e, to: n.get(e), text: text, Conflict: solve.Refute(e.name, text)}
 }
 
 // levels are the places for what n needs, from the highest down to n itself.

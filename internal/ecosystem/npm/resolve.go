@@ -75,7 +75,7 @@ func (w *wish) agrees(s spec) bool {
 
 // Resolve finds versions for the whole component within the bounds of ask. What
 // placing the packages finds to be in the way is learned, and all is solved anew.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*ecosystem.Outcome, error) {
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	var lessons []*lesson
 	for {
 		s := newResolver(ctx, r, ask, lessons)
@@ -99,7 +99,7 @@ func newResolver(ctx context.Context, r *registry, ask ecosystem.Ask, lessons []
 	return s
 }
 
-func (s *resolver) resolve() (*ecosystem.Outcome, error) {
+func (s *resolver) resolve() (*route.State, error) {
 	s.override(s.p.root, (*overrides).following)
 	if err := s.prepare(); err != nil {
 		return nil, err
@@ -112,7 +112,7 @@ func (s *resolver) resolve() (*ecosystem.Outcome, error) {
 		return nil, err
 	}
 	if s.ask.Peek {
-		return &ecosystem.Outcome{Moves: moves}, nil
+		return &route.State{Moves: moves}, nil
 	}
 	if s.p.foreign != nil {
 		return s.foreignOutcome(texts, moves), nil
@@ -162,10 +162,6 @@ func (s *resolver) dropAvoided() {
 	}
 }
 
-func (s *resolver) fault(site model.Site, wrong, next string) error {
-	return &model.Fault{Doing: "resolving " + s.p.root.file, File: site.File, Line: site.Line, Wrong: wrong, Next: next, Found: true}
-}
-
 // prepare checks that lock and manifests agree, and fetches ahead.
 func (s *resolver) prepare() error {
 	for _, m := range s.p.manifests() {
@@ -173,8 +169,8 @@ func (s *resolver) prepare() error {
 		for _, d := range m.inEffect() {
 			e := edge{d.name, d.kind, d.spec}
 			if rule := top.scope.rule(e); top == s.t.root && top.scope.overrules(e) && rule.direct == "" {
-				return s.fault(rule.site, fmt.Sprintf("the override of %s, %s, contradicts %s, which asks for %s: npm refuses that", d.name, shown(rule.value), d.site, shown(d.spec.text)),
-					"let both say the same, or write \"$"+d.name+"\"")
+				return solve.Refute(d.name, fmt.Sprintf("%s overrides %s with %s, which contradicts %s, which asks for %s; npm refuses that, unless the override says \"$%s\"",
+					rule.site, d.name, shown(rule.value), d.site, shown(d.spec.text), d.name))
 			}
 			if s.changes(d.name) {
 				continue // it is new here, whatever others brought in
@@ -199,9 +195,11 @@ func (s *resolver) prepare() error {
 				if to != nil {
 					found = to.target().version
 				}
-				return s.fault(d.site,
-					fmt.Sprintf("asks for %s %s, but %s has %s", d.name, shown(e.spec.text), s.p.lockFile, found),
-					"let npm bring the lock up to date (npm install --package-lock-only) and commit it, or undo the change of the manifest")
+				return &model.Fault{
+					Doing: "resolving " + s.p.root.file, File: d.site.File, Line: d.site.Line, Found: true,
+					Wrong: fmt.Sprintf("asks for %s %s, but %s has %s", d.name, shown(e.spec.text), s.p.lockFile, found),
+					Next:  "let npm bring the lock up to date (npm install --package-lock-only) and commit it, or undo the change of the manifest",
+				}
 			}
 		}
 	}
@@ -417,7 +415,7 @@ func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked strin
 	inRange := p.satisfying(d.spec)
 	lockedVersion, _ := parseVersion(locked)
 	for i, rel := range p.releases {
-		shown := !rel.parsed.Preview() || inRange[i] || rel.text == locked || s.reg.around.Preview != nil && s.reg.around.Preview(d.name)
+		shown := !rel.parsed.Preview() || inRange[i] || rel.text == locked || slices.Contains(s.ask.Previews, d.name)
 		switch {
 		case d.kind.peer():
 			// What others may count on is widened only for another line, where that is asked for.

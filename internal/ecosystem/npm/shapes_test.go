@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -113,7 +114,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 }
 
 // resolveIn resolves the component in dir with bounds of one range a line.
-func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
+func resolveIn(dir, ask string, environ []string) (*route.State, error) {
 	c, err := Ecosystem{}.Read(os.DirFS(dir), ".")
 	if err != nil {
 		return nil, err
@@ -145,7 +146,7 @@ func resolveIn(dir, ask string, environ []string) (*ecosystem.Outcome, error) {
 		bounds[name] = route.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
 		first = append(first, name)
 	}
-	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first, Apart: apart, Dedupe: dedupe}})
+	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first, Terms: model.Terms{Apart: apart, Dedupe: dedupe}}})
 }
 
 // TestPeerFromElsewhere has a peer that the manifest takes from a git source: it
