@@ -4,13 +4,13 @@ import (
 	"errors"
 	"fmt"
 
-	"github.com/spf13/cobra"
+	"bellwether/internal/work/carry"
 
-	"bellwether/internal/work"
+	"github.com/spf13/cobra"
 )
 
 func (a *app) advance() *cobra.Command {
-	var opt work.AdvanceOptions
+	var opt carry.Options
 	var all bool
 	cmd := &cobra.Command{
 		Use:   "advance",
@@ -32,8 +32,8 @@ the working tree: repair it and call advance again, or call undo.`,
 				if err != nil {
 					return err
 				}
-				r, err := p.Advance(cmd.Context(), opt)
-				if errors.Is(err, work.ErrArrived) {
+				r, err := carry.Advance(cmd.Context(), p.Desk, p.Tree, p.Kept, opt)
+				if errors.Is(err, carry.ErrArrived) {
 					if first {
 						fmt.Fprintln(a.stderr, "the route is complete, there is no leg left")
 					}

@@ -7,6 +7,7 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/look"
 )
 
 func (a *app) compatBooks() *cobra.Command {
@@ -20,7 +21,7 @@ rule it tells whether it is in force here, and why.`,
   bellwether books check rules/pier.yaml`,
 		Args: a.noArgs,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
-			r, err := p.Books(ctx)
+			r, err := look.Books(ctx, p.Desk, p.Tree)
 			if err != nil {
 				return err
 			}
@@ -43,7 +44,7 @@ that contradict each other, or whose needs go round in a circle.`,
 			if err != nil {
 				return err
 			}
-			check, err := work.CheckBook(cmd.Context(), args[0])
+			check, err := look.CheckBook(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

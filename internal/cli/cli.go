@@ -26,6 +26,10 @@ import (
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/carry"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/settings"
+	"bellwether/internal/work/ways"
 )
 
 // Exit statuses, the same for every command.
@@ -106,7 +110,7 @@ func (a *app) status(err error) int {
 	var (
 		fault    *model.Fault
 		conflict *solve.Conflict
-		stage    *work.FailedStage
+		stage    *carry.FailedStage
 		answer   *fetch.Status
 		silence  *fetch.Unreachable
 	)
@@ -234,17 +238,17 @@ func (a *app) out() (view.Out, error) {
 }
 
 // open opens the project with what the flags say.
-func (a *app) open(ctx context.Context, report func(work.Event)) (*work.Project, error) {
+func (a *app) open(ctx context.Context, report func(desk.Event)) (*work.Project, error) {
 	dir := a.project
 	if dir == "." {
 		var note string
 		if dir, note = work.Find(dir); note != "" {
-			report(work.Event{Text: note, Done: true, Always: true, Aside: true})
+			report(desk.Event{Text: note, Done: true, Always: true, Aside: true})
 		}
 	}
-	opt := work.Options{Dir: dir, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report}
+	opt := desk.Options{Dir: dir, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report}
 	var err error
-	if opt.MinAge, err = work.ParseAge(a.minAge); err != nil {
+	if opt.MinAge, err = settings.ParseAge(a.minAge); err != nil {
 		return nil, usageError{fmt.Errorf("--min-age: %w", err)}
 	}
 	if a.asOf != "" {
@@ -317,16 +321,16 @@ func (a *app) conflict(err error, title string) error {
 	if oerr != nil {
 		return oerr
 	}
-	var ways []model.WayOut
-	var no *work.NoWay
+	var out []model.WayOut
+	var no *ways.NoWay
 	if errors.As(err, &no) {
-		ways = no.Ways
+		out = no.Ways
 	}
-	steps := work.ProofSteps(c)
+	steps := ways.ProofSteps(c)
 	if err := a.drawing(func(file string) ([]byte, error) { return view.Proof(file, steps) }); err != nil {
 		return err
 	}
-	if err := o.Conflict(title, steps, ways); err != nil {
+	if err := o.Conflict(title, steps, out); err != nil {
 		return err
 	}
 	return errProblem

@@ -8,10 +8,12 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/culprit"
+	"bellwether/internal/work/settings"
 )
 
 func (a *app) culprit() *cobra.Command {
-	var opt work.CulpritOptions
+	var opt culprit.Options
 	var limit string
 	cmd := &cobra.Command{
 		Use:   "culprit",
@@ -26,10 +28,10 @@ tried once is not tried again by a later call. The working tree stays as it is.`
   bellwether culprit --part`,
 		Args: a.noArgs,
 		RunE: a.with(true, func(ctx context.Context, p *work.Project, o view.Out, _ []string) (err error) {
-			if opt.For, err = work.ParseAge(limit); err != nil {
+			if opt.For, err = settings.ParseAge(limit); err != nil {
 				return usageError{fmt.Errorf("--for: %w", err)}
 			}
-			r, err := p.Culprit(ctx, opt)
+			r, err := culprit.Find(ctx, p.Desk, p.Tree, p.Kept, opt)
 			if r != nil {
 				if verr := o.Culprit(r); err == nil {
 					err = verr

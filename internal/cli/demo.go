@@ -18,6 +18,13 @@ import (
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/carry"
+	"bellwether/internal/work/culprit"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/look"
+	"bellwether/internal/work/plan"
+	"bellwether/internal/work/ways"
+	"bellwether/internal/work/world"
 )
 
 func (a *app) demo() *cobra.Command {
@@ -55,7 +62,7 @@ type demoStory struct {
 	env  []string
 	step int
 	// report shows progress on a terminal; elsewhere the results do.
-	report func(work.Event)
+	report func(desk.Event)
 }
 
 func (a *app) runDemo(ctx context.Context, dir string) error {
@@ -143,7 +150,7 @@ func (d *demoStory) layOut(registry string) error {
 }
 
 func (d *demoStory) open(preview ...string) (*work.Project, error) {
-	return work.Open(d.ctx, work.Options{Dir: d.dir, Env: d.env, NoCache: true, Preview: preview, Report: d.report})
+	return work.Open(d.ctx, desk.Options{Dir: d.dir, Env: d.env, NoCache: true, Preview: preview, Report: d.report})
 }
 
 func (d *demoStory) chapter(title, command string) {
@@ -159,8 +166,8 @@ const demoDestination = "quayside@^4"
 func (d *demoStory) tell() error {
 	chapters := []func() error{
 		d.look,
-		d.noWay("Ask for the framework's newest major: a proof why not", work.RouteOptions{To: []string{demoDestination}}),
-		d.noWay("Ask for a module that needs a newer Go, and hold Go: a proof, and ways out", work.RouteOptions{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}}),
+		d.noWay("Ask for the framework's newest major: a proof why not", world.Request{To: []string{demoDestination}}),
+		d.noWay("Ask for a module that needs a newer Go, and hold Go: a proof, and ways out", world.Request{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}}),
 		d.first,
 		d.route, d.legs, d.end,
 	}
@@ -178,7 +185,7 @@ func (d *demoStory) look() error {
 	if err != nil {
 		return err
 	}
-	s, err := p.Survey(d.ctx, work.SurveyOptions{})
+	s, err := look.Survey(d.ctx, p.Desk, p.Tree, look.SurveyOptions{})
 	if err != nil {
 		return err
 	}
@@ -192,7 +199,7 @@ func (d *demoStory) first() error {
 	if err != nil {
 		return err
 	}
-	r, err := p.Prereqs(d.ctx, work.PrereqOptions{RouteOptions: work.RouteOptions{To: []string{demoDestination}}})
+	r, err := look.Prereqs(d.ctx, p.Desk, p.Tree, world.Request{To: []string{demoDestination}}, false)
 	if err != nil {
 		return err
 	}
@@ -200,7 +207,7 @@ func (d *demoStory) first() error {
 }
 
 // noWay asks for a destination that cannot be reached.
-func (d *demoStory) noWay(title string, opt work.RouteOptions) func() error {
+func (d *demoStory) noWay(title string, opt world.Request) func() error {
 	return func() error {
 		destination := opt.To[0]
 		command := "bellwether route --to " + destination
@@ -212,12 +219,12 @@ func (d *demoStory) noWay(title string, opt work.RouteOptions) func() error {
 		if err != nil {
 			return err
 		}
-		_, err = p.Route(d.ctx, opt)
-		var no *work.NoWay
+		_, err = plan.Route(d.ctx, p.Desk, p.Tree, p.Kept, opt)
+		var no *ways.NoWay
 		if !errors.As(err, &no) {
 			return fmt.Errorf("the demo expects a conflict here, but got %v", err)
 		}
-		return d.out.Conflict("There is no way to "+destination+":", work.ProofSteps(no.Conflict), no.Ways)
+		return d.out.Conflict("There is no way to "+destination+":", ways.ProofSteps(no.Conflict), no.Ways)
 	}
 }
 
@@ -227,7 +234,7 @@ func (d *demoStory) route() error {
 	if err != nil {
 		return err
 	}
-	r, err := p.Route(d.ctx, work.RouteOptions{To: []string{demoDestination}, Reach: "major"})
+	r, err := plan.Route(d.ctx, p.Desk, p.Tree, p.Kept, world.Request{To: []string{demoDestination}, Reach: "major"})
 	if err != nil {
 		return err
 	}
@@ -271,8 +278,8 @@ func (d *demoStory) advanceAll() (complete bool, err error) {
 		if err != nil {
 			return false, err
 		}
-		r, err := p.Advance(d.ctx, work.AdvanceOptions{})
-		if errors.Is(err, work.ErrArrived) {
+		r, err := carry.Advance(d.ctx, p.Desk, p.Tree, p.Kept, carry.Options{})
+		if errors.Is(err, carry.ErrArrived) {
 			return true, nil
 		}
 		if err != nil {
@@ -292,7 +299,7 @@ func (d *demoStory) culprit() error {
 	if err != nil {
 		return err
 	}
-	r, err := p.Culprit(d.ctx, work.CulpritOptions{Split: true, Part: true})
+	r, err := culprit.Find(d.ctx, p.Desk, p.Tree, p.Kept, culprit.Options{Split: true, Part: true})
 	if err != nil {
 		return err
 	}
@@ -319,7 +326,7 @@ func (d *demoStory) end() error {
 	if err != nil {
 		return err
 	}
-	s, err := p.Status(d.ctx)
+	s, err := carry.Status(d.ctx, p.Desk, p.Tree, p.Kept)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/look"
 )
 
 func (a *app) explain() *cobra.Command {
@@ -20,7 +21,7 @@ there, or proves that it cannot.`,
   bellwether explain quayside@4`,
 		Args: a.oneArg("NAME or NAME@VERSION"),
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, args []string) error {
-			all, err := p.Explain(ctx, args[0])
+			all, err := look.Explain(ctx, p.Desk, p.Tree, args[0])
 			if err != nil {
 				return err
 			}

@@ -11,10 +11,13 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/look"
+	"bellwether/internal/work/world"
 )
 
 func (a *app) prereqs() *cobra.Command {
-	var opt work.PrereqOptions
+	var opt world.Request
+	now := false
 	cmd := &cobra.Command{
 		Use:   "prereqs",
 		Short: "Tell what must be true first: runtimes, tools, platforms and images",
@@ -28,8 +31,7 @@ status 1 if anything is missing.`,
   bellwether prereqs --to quayside@^4 --draw chain.svg`,
 		Args: a.noArgs,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
-			opt.Now = opt.Now || len(opt.To) == 0 && opt.Reach == ""
-			r, err := p.Prereqs(ctx, opt)
+			r, err := look.Prereqs(ctx, p.Desk, p.Tree, opt, now || len(opt.To) == 0 && opt.Reach == "")
 			if err != nil {
 				return a.conflict(err, "There is no way to "+joined(opt.To, "meet all of it")+":")
 			}
@@ -45,15 +47,15 @@ status 1 if anything is missing.`,
 			return nil
 		}),
 	}
-	a.destinationFlags(cmd, &opt.RouteOptions)
-	cmd.Flags().BoolVar(&opt.Now, "now", false, "tell it for what is locked now, whatever the settings' reach")
+	a.destinationFlags(cmd, &opt)
+	cmd.Flags().BoolVar(&now, "now", false, "tell it for what is locked now, whatever the settings' reach")
 	a.drawFlag(cmd, "the chain of needs")
 	a.registryFlags(cmd)
 	return cmd
 }
 
 // destinationFlags are the flags of commands that compute a route.
-func (a *app) destinationFlags(cmd *cobra.Command, opt *work.RouteOptions) {
+func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
 	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`, or of a Go module MODULE@BRANCH; may be given several times")
 	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how `far` everything else may move by itself: patch, minor or major; or fix, for only what --advisories tell against")
 	cmd.Flags().StringVar(&opt.Advisories, "advisories", "", "vulnerability records (OSV JSON) in this `folder`, for --reach fix")

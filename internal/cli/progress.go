@@ -11,7 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"bellwether/internal/core/harmless"
-	"bellwether/internal/work"
+	"bellwether/internal/work/desk"
 )
 
 // spinner is one of the progress bar library's spinners.
@@ -19,11 +19,11 @@ const spinner = 14
 
 // progress tells what is being done on stderr: a moving line on a terminal,
 // else a line for each thing that is done.
-func (a *app) progress() func(work.Event) {
+func (a *app) progress() func(desk.Event) {
 	if f, ok := a.stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) && a.colour != "never" {
 		return moving(f)
 	}
-	return oneByOne(func(e work.Event) {
+	return oneByOne(func(e desk.Event) {
 		if e.Done {
 			fmt.Fprintln(a.stderr, finished(e))
 		}
@@ -31,9 +31,9 @@ func (a *app) progress() func(work.Event) {
 }
 
 // oneByOne lets several goroutines tell at once.
-func oneByOne(report func(work.Event)) func(work.Event) {
+func oneByOne(report func(desk.Event)) func(desk.Event) {
 	var telling sync.Mutex
-	return func(e work.Event) {
+	return func(e desk.Event) {
 		telling.Lock()
 		defer telling.Unlock()
 		report(e)
@@ -41,15 +41,15 @@ func oneByOne(report func(work.Event)) func(work.Event) {
 }
 
 // urgent passes on only what is to be told always.
-func urgent(report func(work.Event)) func(work.Event) {
-	return func(e work.Event) {
+func urgent(report func(desk.Event)) func(desk.Event) {
+	return func(e desk.Event) {
 		if e.Always {
 			report(e)
 		}
 	}
 }
 
-func finished(e work.Event) string {
+func finished(e desk.Event) string {
 	mark := "ok    "
 	switch {
 	case e.Aside:
@@ -65,9 +65,9 @@ func finished(e work.Event) string {
 
 // moving shows what is being done on a line of its own that is wiped again;
 // the result tells how it ended.
-func moving(w io.Writer) func(work.Event) {
+func moving(w io.Writer) func(desk.Event) {
 	wipe := func() {}
-	return oneByOne(func(e work.Event) {
+	return oneByOne(func(e desk.Event) {
 		wipe()
 		wipe = func() {}
 		if e.Done {

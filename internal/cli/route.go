@@ -7,10 +7,12 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/plan"
+	"bellwether/internal/work/world"
 )
 
 func (a *app) route() *cobra.Command {
-	var opt work.RouteOptions
+	var opt world.Request
 	cmd := &cobra.Command{
 		Use:   "route",
 		Short: "Compute the legs to a destination",
@@ -34,7 +36,7 @@ Without --to and --reach, everything is refreshed within its major.`,
   bellwether route --reach fix --advisories ../records`,
 		Args: a.noArgs,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
-			r, err := p.Route(ctx, opt)
+			r, err := plan.Route(ctx, p.Desk, p.Tree, p.Kept, opt)
 			if err != nil {
 				return a.conflict(err, "There is no way to "+joined(opt.To, "a state that meets everything")+":")
 			}

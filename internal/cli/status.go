@@ -9,6 +9,7 @@ import (
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/carry"
 )
 
 func (a *app) whereAmI() *cobra.Command {
@@ -30,7 +31,7 @@ that only if it is your own, since an interrupted change in it is then finished.
 					return err
 				}
 			}
-			s, err := p.Status(ctx)
+			s, err := carry.Status(ctx, p.Desk, p.Tree, p.Kept)
 			if err != nil {
 				return err
 			}
@@ -42,7 +43,7 @@ that only if it is your own, since an interrupted change in it is then finished.
 }
 
 func (a *app) adopted(p *work.Project) error {
-	names, err := p.Adopt()
+	names, err := p.Kept.Adopt()
 	if err != nil {
 		return fmt.Errorf("adopting what .bellwether holds: %w", err)
 	}

@@ -7,10 +7,11 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/look"
 )
 
 func (a *app) survey() *cobra.Command {
-	var opt work.SurveyOptions
+	var opt look.SurveyOptions
 	cmd := &cobra.Command{
 		Use:   "survey",
 		Short: "Look: what is declared, what is locked, what is newer",
@@ -21,7 +22,7 @@ It runs nothing and changes nothing.`,
   bellwether survey --format json --as-of 2026-01-31`,
 		Args: a.noArgs,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
-			s, problem := p.Survey(ctx, opt)
+			s, problem := look.Survey(ctx, p.Desk, p.Tree, opt)
 			if s == nil {
 				return problem
 			}

@@ -8,6 +8,7 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/carry"
 )
 
 func (a *app) undo() *cobra.Command {
@@ -21,7 +22,7 @@ that was not committed back. It takes no commit back that it did not make.`,
   bellwether undo --all`,
 		Args: a.noArgs,
 		RunE: a.with(true, func(ctx context.Context, p *work.Project, _ view.Out, _ []string) error {
-			undone, err := p.Undo(ctx, all)
+			undone, err := carry.Undo(ctx, p.Kept, all)
 			for _, id := range undone {
 				fmt.Fprintf(a.stdout, "took leg %s back\n", id)
 			}

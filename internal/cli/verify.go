@@ -7,6 +7,7 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/verify"
 )
 
 func (a *app) verify() *cobra.Command {
@@ -24,11 +25,11 @@ deprecations that are new.`,
   bellwether verify --format json`,
 		Args: a.noArgs,
 		RunE: a.with(true, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
-			verify := p.Verify
+			prove := verify.Project
 			if deprecations {
-				verify = p.Deprecations
+				prove = verify.Deprecations
 			}
-			r, err := verify(ctx)
+			r, err := prove(ctx, p.Desk, p.Tree, p.Kept)
 			if err != nil {
 				return err
 			}

@@ -67,8 +67,20 @@ type Surroundings struct {
 	Ask    func(ctx context.Context, args ...string) (string, error)
 	AsOf   time.Time     // releases after this do not exist; zero for now
 	MinAge time.Duration // releases younger than this are held back
+	// Share gives the registry that was opened before with the same settings, or opens it;
+	// nil for opening one each time.
+	Share func(settings string, open func() (Registry, error)) (Registry, error)
 	// Say tells the person something to know, the same sentence once; nil for nobody.
 	Say func(text string)
+}
+
+// Shared opens a registry, or gives the one that was opened before with the same settings.
+// What it answers and keeps then holds for all components that use it.
+func (s Surroundings) Shared(settings string, open func() (Registry, error)) (Registry, error) {
+	if s.Share == nil {
+		return open()
+	}
+	return s.Share(settings, open)
 }
 
 // Note tells the person something to know, such as what was refused.

@@ -8,6 +8,8 @@ import (
 
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/within"
+	"bellwether/internal/work/settings"
+	"bellwether/internal/work/tree"
 )
 
 // Find is the folder of the project that a folder is in: that folder itself where there is
@@ -42,8 +44,8 @@ func holdsProject(dir string) bool {
 		return false
 	}
 	defer files.Close()
-	names := []string{SettingsFile}
-	for _, eco := range ecosystems {
+	names := []string{settings.File}
+	for _, eco := range tree.Ecosystems() {
 		names = append(names, eco.Manifest())
 	}
 	return slices.ContainsFunc(names, func(name string) bool {
@@ -59,7 +61,7 @@ func holdsComponents(dir string) bool {
 		return false
 	}
 	defer files.Close()
-	return slices.ContainsFunc(ecosystems, func(eco ecosystem.Ecosystem) bool {
+	return slices.ContainsFunc(tree.Ecosystems(), func(eco ecosystem.Ecosystem) bool {
 		dirs, err := eco.Detect(files)
 		return err == nil && len(dirs) > 0
 	})
@@ -77,7 +79,7 @@ func hasMember(dir, below string) bool {
 		return false
 	}
 	defer files.Close()
-	for _, eco := range ecosystems {
+	for _, eco := range tree.Ecosystems() {
 		if _, err := fs.Stat(files, filepath.ToSlash(rel)+"/"+eco.Manifest()); err != nil {
 			continue
 		}

@@ -4,7 +4,6 @@ package model
 
 import (
 	"cmp"
-	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -147,80 +146,6 @@ type Release struct {
 	Replaced   string    // the name of the package that goes on in its place
 }
 
-// Move is one subject going from one version to another.
-type Move struct {
-	Subject Subject
-	Name    string // what the manifest calls it
-	Becomes string // what the manifest calls it afterwards; the same as before where it comes from elsewhere, empty where nothing changes
-	From    string // empty for a subject that was not there
-	To      string // empty for a subject that goes away
-	Range   string // of one that is added or gets another name: what is asked for of it
-	Sites   []Site // the places whose text changes, empty if only the lock does
-	Because string // the reason, a clause without a full stop
-	// Wants are what is needed of a runtime, tool or image: ">=20", "not <18".
-	Wants []string
-}
-
-// Step is something that a person has to do, since no edit of a file does it.
-type Step struct {
-	Text    string
-	Because string
-	Subject Subject  // whose installed version tells that it is done
-	Wants   []string // what is needed of it; see Move
-}
-
-// Override lays down what a package gets of another, whatever it asks for itself.
-type Override struct {
-	Of, Name string // what Of gets of Name
-	Range    string // empty for what the project itself requires
-	Drop     bool   // the override goes again
-	Because  string
-}
-
-// String says what the override does.
-func (o Override) String() string {
-	switch {
-	case o.Drop:
-		return fmt.Sprintf("%s gets of %s again what it asks for", o.Of, o.Name)
-	case o.Range == "":
-		return fmt.Sprintf("%s gets the project's own %s, whatever it asks for", o.Of, o.Name)
-	}
-	return fmt.Sprintf("%s gets %s %s, whatever it asks for", o.Of, o.Name, o.Range)
-}
-
-// Terms are what a leg lays down besides its moves.
-type Terms struct {
-	Overrides []Override
-	Apart     []string // names that members of a workspace may have at versions of their own
-	Dedupe    bool     // it leaves as few copies of packages below the requirements as there can be
-	Fixes     bool     // it avoids what has known vulnerabilities
-}
-
-// Leg is the smallest set of moves that can be made, built and committed
-// together.
-type Leg struct {
-	ID        string // short and unique in its route: "2-quayside"
-	Title     string
-	Component string // the component's Dir
-	Moves     []Move // of direct requirements
-	Carried   []Move // of packages that only the lock names
-	Terms
-	Steps []Step // for a person; such a leg moves nothing
-	Notes []string
-	Why   []string // why its moves belong together, and why it stands where it does
-	// Deprecations is how many of the project's own may be left when it is passed; nil
-	// for a leg that does not ask. Such a leg moves nothing.
-	Deprecations *int
-}
-
-// Route is the ordered legs from here to the destination.
-type Route struct {
-	Destination []string // as the user wrote it
-	AsOf        time.Time
-	Advisories  string // a folder of vulnerability records that legs go by; empty for none
-	Legs        []Leg
-}
-
 // Stage is one part of a verification.
 type Stage struct {
 	Name     string // clean, fetch, build, test or start
@@ -256,11 +181,4 @@ type Probe struct {
 	Prints  string            // a regular expression; its first group, if it has one, is what it tells
 	Command []string
 	Tells   Subject // whose version the probe tells; zero for nobody's
-}
-
-// SortMoves puts moves in the order of their names.
-func SortMoves(moves []Move) {
-	slices.SortFunc(moves, func(a, b Move) int {
-		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.From, b.From), strings.Compare(a.To, b.To))
-	})
 }

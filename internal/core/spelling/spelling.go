@@ -1,7 +1,10 @@
 // Package spelling finds the word that was meant, and lists words.
 package spelling
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Nearest is the known word closest to word, "" if none is close.
 func Nearest(word string, known []string) string {
@@ -45,4 +48,12 @@ func distance(a, b string) int {
 		}
 	}
 	return row[len(b)]
+}
+
+// Count is a number with what is counted: "1 test", "2 tests".
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }

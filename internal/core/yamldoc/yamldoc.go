@@ -181,9 +181,13 @@ func keys(t reflect.Type, known []string) []string {
 	case reflect.Struct:
 		for i := range t.NumField() {
 			f := t.Field(i)
-			name, _, _ := strings.Cut(f.Tag.Get("yaml"), ",")
-			if name != "" && f.IsExported() {
+			name, option, _ := strings.Cut(f.Tag.Get("yaml"), ",")
+			switch {
+			case name == "-" || !f.IsExported():
+			case name != "":
 				known = keys(f.Type, append(known, name))
+			case option == "inline":
+				known = keys(f.Type, known)
 			}
 		}
 	}

@@ -35,11 +35,17 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, _ string
 	if err != nil {
 		return nil, err
 	}
+	return s.Shared("", func() (ecosystem.Registry, error) { return connect(ctx, s, g), nil })
+}
+
+// connect opens the module proxies and the checksum database of some settings, which are
+// the same for all modules of a call.
+func connect(ctx context.Context, s ecosystem.Surroundings, g *settings) *registry {
 	r := &registry{settings: g, around: s, disk: g.cacheDir(), checked: map[version]string{}}
 	if text, err := s.Ask(ctx, "go", "env", "GOVERSION"); err == nil {
 		r.goVersion, _, _ = strings.Cut(strings.TrimPrefix(text, "go"), " ")
 	}
-	return r, nil
+	return r
 }
 
 // Copies are the one version of a module that is selected, and who requires

@@ -82,8 +82,8 @@ func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	p := ask.Component.Detail.(*project)
 	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}, raisers: map[version]version{}}
 	if r.goVersion != "" && p.mod.Go != nil && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {
-		return nil, solve.Refute("go",
-			fmt.Sprintf("%s states go %s", p.place(p.mod.Go.Syntax), p.goVersion()), fmt.Sprintf("this machine has go %s; install a newer one first", r.goVersion))
+		return nil, solve.Refute("go", fmt.Sprintf("%s states go %s, and this machine has go %s; install that Go first",
+			p.place(p.mod.Go.Syntax), p.goVersion(), r.goVersion))
 	}
 	var err error
 	if s.own, err = p.own.get(p.dir, p.readSources); err != nil {

@@ -66,7 +66,7 @@ func TestHostileRegistry(t *testing.T) {
 func askNPM(t *testing.T, address, kind string) (string, error) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
-	r, err := connect(ctx, ecosystem.Surroundings{
+	opened, err := Ecosystem{}.Connect(ctx, ecosystem.Surroundings{
 		Environ: []string{"npm_config_registry=" + address, "npm_config_fetch_timeout=300", "npm_config_fetch_retries=0"},
 		Client:  fetch.New(fetch.Config{Slow: 500 * time.Millisecond}), Now: time.Now(),
 		Ask: func(context.Context, ...string) (string, error) { return "", fmt.Errorf("nothing is installed") },
@@ -74,6 +74,7 @@ func askNPM(t *testing.T, address, kind string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	r := opened.(*registry)
 	releases, err := r.Releases(ctx, model.Subject{Kind: Name, Name: "left"})
 	if err != nil {
 		return "", err

@@ -75,7 +75,8 @@ func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
 
 // Connect gives the registries that the component in dir uses.
 func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
-	return connect(ctx, s, dir)
+	read := readSettings(s.Files, dir, s.Home, s.Env, s.Environ)
+	return s.Shared(read.digest(dir), func() (ecosystem.Registry, error) { return connect(ctx, s, read, dir) })
 }
 
 // Stages are npm's clean install, and the scripts of the manifest that build

@@ -2,7 +2,9 @@ package npm
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -77,6 +79,15 @@ func readSettings(files fs.FS, dir, home string, env func(string) string, enviro
 	}
 	s.fillKnown(env)
 	return s
+}
+
+// digest names the settings of the component in dir: the same for those that are the same.
+func (s *settings) digest(dir string) string {
+	if !s.project["cafile"] {
+		dir = "" // nothing else is relative to it
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %v %q %q %q", s.values, s.own, s.project, s.waiting, s.refused, dir))
+	return hex.EncodeToString(sum[:])
 }
 
 func (s *settings) refuse(place, why string) { s.refused = append(s.refused, place+" "+why) }

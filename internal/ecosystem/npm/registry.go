@@ -38,9 +38,9 @@ type pending struct {
 	err  error
 }
 
-func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*registry, error) {
+func connect(ctx context.Context, s ecosystem.Surroundings, read *settings, dir string) (ecosystem.Registry, error) {
 	r := &registry{
-		settings: readSettings(s.Files, dir, s.Home, s.Env, s.Environ),
+		settings: read,
 		around:   s, packages: map[string]*pending{}, sources: map[string]*pkg{}, engines: map[string]bool{},
 	}
 	s.Client.Trust(func() ([]byte, error) { return r.settings.authorities(s.Files, dir, s.Env) }, r.settings.get("strict-ssl") == "false")

@@ -119,7 +119,7 @@ func resolveIn(dir, ask string, environ []string) (*route.State, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := connect(context.Background(), ecosystem.Surroundings{
+	r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
 		Files: os.DirFS(dir), Environ: environ, Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
 		Ask: func(context.Context, ...string) (string, error) { return "20.20.0", nil },
 	}, ".")

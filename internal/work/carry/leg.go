@@ -1,0 +1,190 @@
+package carry
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+	"bellwether/internal/work/kept"
+	"bellwether/internal/work/need"
+	"bellwether/internal/work/world"
+)
+
+// movedLeg is a leg with the edits that make it.
+type movedLeg struct {
+	leg   model.Leg
+	edits []model.FileEdit
+}
+
+// solve finds the edits of the leg, and refuses a leg that does not fit what
+// is here.
+func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
+	moved := &movedLeg{leg: model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component}}
+	packages := slices.ContainsFunc(a.leg.Moves, func(m model.Move) bool { return !m.Subject.IsPin() })
+	if packages || len(a.leg.Overrides) > 0 || a.leg.Dedupe {
+		if err := a.solvePackages(ctx, moved); err != nil {
+			return nil, err
+		}
+	}
+	if err := a.solvePins(ctx, moved); err != nil {
+		return nil, err
+	}
+	edits, err := a.noteBridges(ctx, moved)
+	moved.edits = append(moved.edits, edits...)
+	return moved, err
+}
+
+// solvePins finds the edits of the runtimes, tools, platforms and images that the
+// leg moves.
+func (a *advance) solvePins(ctx context.Context, moved *movedLeg) error {
+	for _, m := range a.leg.Moves {
+		subject := m.Subject
+		if !subject.IsPin() {
+			continue
+		}
+		to, err := version.Plain{}.Parse(m.To)
+		if err != nil {
+			return a.misfit(err.Error())
+		}
+		wants, err := compat.ReadWants(m.Wants)
+		if err != nil {
+			return a.misfit(err.Error())
+		}
+		t, err := a.tree.With(moved.edits)
+		if err != nil {
+			return err
+		}
+		places, err := t.Places()
+		if err != nil {
+			return err
+		}
+		if len(places.Of(subject)) == 0 {
+			return a.misfit(fmt.Sprintf("no file states %s", subject))
+		}
+		own := slices.ContainsFunc(moved.leg.Moves, func(m model.Move) bool { return m.Subject == subject })
+		raised, err := world.Raise(ctx, a.desk, t, subject, need.AimOf(to, wants), own)
+		if err != nil {
+			return err
+		}
+		moved.edits = world.MergeEdits(moved.edits, raised.Edits)
+		moved.leg.Moves = append(moved.leg.Moves, model.Move{
+			Subject: subject, Name: m.Name, From: m.From, To: m.To, Sites: raised.Sites, Because: m.Because, Wants: m.Wants,
+		})
+		moved.leg.Notes = append(moved.leg.Notes, raised.Notes...)
+	}
+	return nil
+}
+
+// solvePackages finds the edits of the requirements that the leg moves.
+func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
+	part := a.tree.Part(a.leg.Component)
+	if part == nil {
+		return a.misfit(fmt.Sprintf("there is no component %q", a.leg.Component))
+	}
+	w, err := world.Of(ctx, a.desk, a.tree, part)
+	if err != nil {
+		return err
+	}
+	order := part.Eco.Order()
+	bounds := world.Staying(part, "the leg does not move it")
+	because := map[string]string{}
+	var first []string
+	var changes []route.Change
+	for _, m := range a.leg.Moves {
+		if m.Subject.IsPin() {
+			continue
+		}
+		found := part.Find(m.Name)
+		if m.Range != "" { // it comes in, or gets another name
+			if _, err := order.ParseRange(m.Range); !part.IsSource(m.Range) && (err != nil || strings.ContainsFunc(m.Range, foreignToRanges)) {
+				return a.misfit(fmt.Sprintf("the range of %s is none: %q", m.Name, m.Range))
+			}
+			changes = append(changes, Change(m))
+			because[m.Name] = m.Because
+			delete(bounds, m.Name)
+			continue
+		}
+		if len(found) == 0 {
+			return a.misfit(fmt.Sprintf("no manifest requires %s", m.Name))
+		}
+		if m.To == "" { // it goes
+			changes = append(changes, route.Change{Old: m.Name})
+			because[m.Name] = m.Because
+			delete(bounds, m.Name)
+			continue
+		}
+		if !slices.ContainsFunc(found, func(r model.Requirement) bool { return r.Locked == m.From }) {
+			return a.misfit(fmt.Sprintf("it moves %s from %s, but %s is locked", m.Name, cmp.Or(m.From, "nothing"), cmp.Or(found[0].Locked, "nothing")))
+		}
+		to, err := order.Parse(m.To)
+		if err != nil {
+			return a.misfit(err.Error())
+		}
+		bounds[m.Name] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(to) == 0 },
+			Why:   fmt.Sprintf("leg %s moves %s to %s", a.leg.ID, m.Name, m.To),
+			// Who may stay behind does so only where it has to.
+			Newest: slices.Contains(a.leg.Apart, m.Name),
+		}
+		because[m.Name] = m.Because
+		first = append(first, m.Name)
+	}
+	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Previews: a.desk.Previews(), Terms: a.leg.Terms}
+	moved.leg.Terms = a.leg.Terms
+	goal.Also = map[string]string{}
+	for _, m := range a.leg.Moves {
+		goal.Also[m.Name] = m.To // it may be of a branch, which no list has
+	}
+	if a.leg.Fixes {
+		plan := &route.Plan{}
+		if err := world.AvoidVulnerable(part, plan, a.file.Advisories, nil); err != nil {
+			return err
+		}
+		goal.Avoid = plan.Avoid
+	}
+	state, err := w.Solve(ctx, goal)
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		return fmt.Errorf("leg %s does not resolve as it stands in the route:\n  %s\n  next: put back what was dropped from it, or compute the route again", a.leg.ID, strings.Join(conflict.Proof().Lines(), "\n  "))
+	}
+	if err != nil {
+		return err
+	}
+	moved.leg.Moves, moved.leg.Carried, moved.edits = state.Moves, state.Carried, state.Edits
+	moved.leg.Notes = slices.Concat(moved.leg.Notes, state.Notable, state.Notices)
+	for i := range state.Moves {
+		state.Moves[i].Because = because[state.Moves[i].Name]
+	}
+	return nil
+}
+
+// Change is the change of the manifest that a move with a range makes: it comes in,
+// gets another name, or comes from elsewhere.
+func Change(m model.Move) route.Change {
+	if m.Becomes == "" {
+		return route.Change{New: m.Name, Range: m.Range}
+	}
+	return route.Change{Old: m.Name, New: m.Becomes, Range: m.Range}
+}
+
+// foreignToRanges tells of a character that stands in no range of any dialect. Some
+// clients pass over what they do not understand in one.
+func foreignToRanges(r rune) bool {
+	return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(" .,:@/<>=!~^|*+_-()[]", r)
+}
+
+func (a *advance) misfit(wrong string) error {
+	return &model.Fault{
+		Doing: fmt.Sprintf("advancing to leg %s", a.leg.ID), File: kept.RouteFile, Wrong: "the route no longer fits: " + wrong,
+		Next: "compute the route again with bellwether route",
+	}
+}

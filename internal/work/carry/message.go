@@ -1,0 +1,68 @@
+package carry
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
+	"bellwether/internal/work/settings"
+)
+
+// subjectLine is the first line of a leg's commit message.
+func subjectLine(l model.LegResult) string {
+	if !strings.Contains(l.Title, " to ") || l.Title == "" {
+		first, size := utf8.DecodeRuneInString(l.Title)
+		return string(unicode.ToUpper(first)) + l.Title[size:]
+	}
+	switch n := len(l.Moves) - 1; {
+	case n > 1:
+		return fmt.Sprintf("Move %s, with %d companions", l.Title, n)
+	case n == 1:
+		return fmt.Sprintf("Move %s, with 1 companion", l.Title)
+	}
+	return "Move " + l.Title
+}
+
+// message is the commit's: what moved and why, and what was verified.
+func (a *advance) message(r *finding.LegResult) string {
+	var b strings.Builder
+	b.WriteString(subjectLine(r.Leg) + "\n\n")
+	for _, m := range r.Leg.Moves {
+		fmt.Fprintf(&b, "- %s %s to %s", m.Name, cmp.Or(m.From, "(new)"), m.To)
+		if m.Because != "" {
+			b.WriteString(": " + m.Because)
+		}
+		b.WriteString("\n")
+	}
+	for i, note := range r.Leg.Notes {
+		if i == 0 {
+			b.WriteString("\nTo know:\n")
+		}
+		fmt.Fprintf(&b, "- %s\n", note)
+	}
+	if n := len(r.Leg.Carried); n > 0 {
+		fmt.Fprintf(&b, "\nCarried along in the lock: %d packages.\n", n)
+	}
+	var stages []string
+	for _, s := range r.Verification.Stages {
+		if s.Status == finding.Passed && s.Name != settings.StageClean && !slices.Contains(stages, s.Name) {
+			stages = append(stages, s.Name)
+		}
+	}
+	fmt.Fprintf(&b, "\nVerified from clean: %s", strings.Join(stages, ", "))
+	if passed, failed := r.Verification.Count(); passed+failed > 0 {
+		fmt.Fprintf(&b, "; %s passed", spelling.Count(passed, "test", "tests"))
+		if failed > 0 {
+			fmt.Fprintf(&b, ", %d failed as before", failed)
+		}
+	}
+	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))
+	return harmless.Text(b.String())
+}

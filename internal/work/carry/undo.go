@@ -1,0 +1,82 @@
+package carry
+
+import (
+	"context"
+	"fmt"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/host/git"
+	"bellwether/internal/work/kept"
+)
+
+// Undo takes the last leg back, or all of them: to the commit before it, or
+// where there is no git or no commit, to the files as they were. It gives the
+// legs taken back.
+func Undo(ctx context.Context, k *kept.Store, all bool) ([]string, error) {
+	repo, release, err := k.Begin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	j, err := k.Journey()
+	if err != nil {
+		return nil, err
+	}
+	if j.Last() == nil {
+		return nil, &model.Fault{Doing: "undoing", Wrong: "no leg has been carried out"}
+	}
+	var undone []string
+	for l := j.Last(); l != nil; l = j.Last() {
+		forget := func() error {
+			j.Drop()
+			return k.WriteJourney(j)
+		}
+		switch {
+		case l.Commit != "" && repo == nil:
+			err = &model.Fault{Doing: "undoing leg " + l.ID, Wrong: "it was committed, but this is no git working tree now"}
+		case l.Commit != "":
+			err = repo.Back(ctx, l.Commit, l.Before, forget)
+		default:
+			if err = sameCommit(ctx, repo, l); err == nil {
+				err = k.Restore(l)
+			}
+			if err == nil && repo != nil {
+				err = k.Unstage(ctx, repo, l) // by a commit that was refused or interrupted
+			}
+			if err == nil {
+				err = forget()
+			}
+		}
+		if err != nil {
+			return undone, fmt.Errorf("undoing leg %s: %w", l.ID, err)
+		}
+		undone = append(undone, l.ID)
+		if !all {
+			break
+		}
+	}
+	if repo != nil && j.Last() == nil && j.From != "" && j.From != j.Branch && repo.Branch(ctx) == j.Branch {
+		if err := repo.Switch(ctx, j.From); err != nil {
+			return undone, fmt.Errorf("going back to the branch %s: %w", j.From, err)
+		}
+		j.Branch, j.From = "", ""
+		return undone, k.WriteJourney(j)
+	}
+	return undone, nil
+}
+
+// sameCommit refuses to put files back where commits were made since the leg began: they
+// hold what is to be taken back.
+func sameCommit(ctx context.Context, repo *git.Repo, l *kept.LegRecord) error {
+	if repo == nil || l.Before == "" {
+		return nil
+	}
+	head, err := repo.Head(ctx)
+	if err != nil || head == l.Before {
+		return err
+	}
+	return &model.Fault{
+		Doing: "putting its files back", Wrong: fmt.Sprintf("something was committed since the leg began (%.10s, and it was %.10s)", head, l.Before),
+		Next: fmt.Sprintf("take your own commits back first (git reset --keep %.10s), or keep them and compute the route again", l.Before),
+	}
+}

@@ -1,0 +1,127 @@
+package look
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/host/within"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/shelf"
+	"bellwether/internal/work/tree"
+)
+
+// Books tells which books there are, and which of their rules apply here.
+func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult, error) {
+	s, err := shelf.Read(ctx, d, t)
+	if err != nil {
+		return nil, err
+	}
+	places, err := t.Places()
+	if err != nil {
+		return nil, err
+	}
+	result := &model.BooksResult{Notes: s.Notes}
+	for _, b := range s.Books {
+		row := model.BookResult{Book: b.File, Title: b.Title, Releases: len(b.Releases), Rules: []model.RuleResult{}}
+		if !b.AsOf.IsZero() {
+			row.AsOf = b.AsOf.Format(time.DateOnly)
+		}
+		for _, r := range b.Rules {
+			status, why := applies(t, places, r)
+			row.Rules = append(row.Rules, model.RuleResult{ID: r.ID, Kind: string(r.Kind), Says: r.Says(), Because: r.Because, Source: r.Source, Place: r.Place(), Status: status, Why: why})
+		}
+		result.Books = append(result.Books, row)
+	}
+	return result, nil
+}
+
+// CheckBook reads one book and tells all that is wrong with it.
+func CheckBook(ctx context.Context, name string) (*model.BookCheck, error) {
+	src, err := within.Plain(name, shelf.MaxBook)
+	if err != nil {
+		var missing *fs.PathError
+		if errors.As(err, &missing) {
+			err = missing.Err
+		}
+		return nil, &model.Fault{Doing: "checking a compat book", File: name, Wrong: err.Error()}
+	}
+	b, faults := compat.Parse(filepath.ToSlash(name), src, tree.Order)
+	check := &model.BookCheck{Book: b.File, Title: b.Title, Rules: len(b.Rules), Remarks: []model.BookRemark{}}
+	for _, f := range faults {
+		check.Remarks = append(check.Remarks, model.BookRemark{Line: f.Line, Column: f.Col, Text: f.Wrong, Next: f.Next})
+	}
+	remarks, err := compat.Check(ctx, b, tree.Order)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range remarks {
+		check.Remarks = append(check.Remarks, model.BookRemark{Line: r.Rule.Line, Rule: r.Rule.ID, Text: r.Text, Proof: r.Proof})
+	}
+	slices.SortStableFunc(check.Remarks, func(a, b model.BookRemark) int { return a.Line - b.Line })
+	return check, nil
+}
+
+// applies tells whether a rule applies to a state: "in force", "not yet", "not
+// here" or "never", and why.
+func applies(t *tree.Tree, places *tree.Places, r *compat.Rule) (status, why string) {
+	if r.Foreign != "" {
+		return "never", fmt.Sprintf("%q is no ecosystem that is known here", r.Foreign)
+	}
+	here := func(subject model.Subject) string {
+		if subject.IsPin() {
+			if v := places.Stated(subject); v != nil {
+				return v.String()
+			}
+			return ""
+		}
+		if all := t.Packages(subject); len(all) > 0 {
+			return all[0].Version
+		}
+		return ""
+	}
+	var subjects []model.Subject
+	switch r.Kind {
+	case compat.Together, compat.Stepwise, compat.Branch:
+		subjects = r.Subjects
+	case compat.Replaced:
+		subjects = []model.Subject{r.Old}
+	default:
+		for _, c := range r.When {
+			subjects = append(subjects, c.Subject)
+		}
+	}
+	var found, missing []string
+	for _, subject := range subjects {
+		if v := here(subject); v != "" {
+			found = append(found, subject.String()+" is at "+v)
+		} else {
+			missing = append(missing, subject.String())
+		}
+	}
+	few := r.Kind == compat.Together && len(found) < 2 || r.Kind == compat.Stepwise && len(found) == 0
+	some := r.Kind == compat.Together || r.Kind == compat.Stepwise
+	if few || len(missing) > 0 && !some {
+		return "not here", strings.Join(missing, " and ") + " is not in this project"
+	}
+	world := t.World()
+	for _, c := range r.When {
+		if c.Subject.IsPin() {
+			if v := places.Stated(c.Subject); v != nil {
+				world[c.Subject] = []version.Version{v}
+			}
+		}
+		if !world.Holds(c) {
+			return "not yet", strings.Join(found, ", ")
+		}
+	}
+	return "in force", strings.Join(found, ", ")
+}

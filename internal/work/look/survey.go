@@ -1,0 +1,220 @@
+// Package look tells what is there, and why: it runs nothing of a project and changes nothing.
+package look
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/plan"
+	"bellwether/internal/work/tree"
+	"bellwether/internal/work/world"
+)
+
+// SurveyOptions say what a survey tells.
+type SurveyOptions struct {
+	Indirect   bool   // also requirements that are there only for others' sake
+	Advisories string // a folder of vulnerability records; empty for none
+}
+
+// Survey tells what is declared, locked and newer. A package that a registry
+// does not know is told in its row; the error joins those of packages that
+// could not be asked for at all.
+func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) (*model.Survey, error) {
+	s := &model.Survey{}
+	var problems []error
+	for _, part := range t.Parts {
+		registry, err := d.Registry(ctx, part)
+		if err != nil {
+			return nil, err
+		}
+		requirements := part.Requirements
+		if !opt.Indirect {
+			requirements = slices.DeleteFunc(slices.Clone(requirements), func(r model.Requirement) bool {
+				return r.Asked && r.Subject.Kind == part.Ecosystem
+			})
+		}
+		c := model.SurveyComponent{
+			Dir: part.Dir, Name: part.Name, Ecosystem: part.Ecosystem, Manifest: part.Manifest, Lock: part.Lock, Notes: part.Notes,
+			Requirements: make([]model.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
+		}
+		var g errgroup.Group
+		g.SetLimit(desk.AskAtOnce)
+		faults := make([]error, len(requirements))
+		for i, r := range requirements {
+			g.Go(func() error {
+				c.Requirements[i], faults[i] = surveyRequirement(ctx, part, registry, r)
+				return nil
+			})
+		}
+		_ = g.Wait()
+		problems = append(problems, faults...)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		for _, pin := range part.Pins {
+			c.Runtimes = append(c.Runtimes, model.SurveyRuntime{
+				Subject: pin.Subject.String(), Range: pin.Range, Place: pin.Site.String(), Installed: d.Installed(ctx, part, pin.Subject.Name),
+			})
+		}
+		if c.Families, err = registry.Families(ctx, part.Component); err != nil {
+			problems = append(problems, err)
+		}
+		c.Companions = plan.Companions(ctx, part, registry)
+		s.Components = append(s.Components, c)
+	}
+	places, err := t.Places()
+	if err != nil {
+		return s, joined(append(problems, err))
+	}
+	surveyPins(ctx, d, t, places, s)
+	if s.Remarks, err = remarks(ctx, d, t, places); err != nil {
+		problems = append(problems, err)
+	}
+	open, err := plan.OpenBridges(ctx, d, t)
+	for _, b := range open {
+		s.Bridges = append(s.Bridges, b.SurveyBridge)
+	}
+	if err != nil {
+		problems = append(problems, err)
+	}
+	if opt.Advisories != "" {
+		if s.Advisories, err = world.Affected(t, opt.Advisories); err != nil {
+			problems = append(problems, err)
+		}
+	}
+	return s, joined(problems)
+}
+
+// joined joins errors, those that say the same once.
+func joined(all []error) error {
+	said := map[string]bool{}
+	return errors.Join(slices.DeleteFunc(all, func(err error) bool {
+		again := err != nil && said[err.Error()]
+		if err != nil {
+			said[err.Error()] = true
+		}
+		return again
+	})...)
+}
+
+func surveyRequirement(ctx context.Context, part *tree.Part, registry ecosystem.Registry, r model.Requirement) (model.SurveyRequirement, error) {
+	row := model.SurveyRequirement{
+		Name: r.Name, PURL: r.Subject.PURL(r.Locked), Group: r.Group, Range: r.Range, Place: r.Site.String(),
+		Locked: r.Locked, Fixed: r.Fixed, Asked: r.Asked,
+	}
+	if r.Fixed != "" {
+		return row, nil
+	}
+	releases, err := registry.Releases(ctx, r.Subject)
+	if err != nil {
+		row.Problem = err.Error()
+		return row, err
+	}
+	order := part.Eco.Order()
+	if r.Locked == "" {
+		row.Installs = installs(order, r.Range, releases)
+	}
+	at, _ := order.Parse(cmp.Or(r.Locked, row.Installs))
+	lines, deprecated := map[string]bool{}, false
+	for _, rel := range releases {
+		v, err := order.Parse(rel.Version)
+		if err != nil {
+			continue
+		}
+		if rel.Version == r.Locked || at != nil && v.Compare(at) < 0 {
+			deprecated = rel.Deprecated != "" // what stands for a commit is as the release before it
+		}
+		if rel.Version == cmp.Or(r.Locked, row.Installs) {
+			row.Published = rel.Published
+			row.Deprecated, row.Replaced = rel.Deprecated, rel.Replaced
+			row.Retracted, row.Because = rel.Retracted, rel.Because
+		}
+		if at != nil && v.Compare(at) <= 0 {
+			continue
+		}
+		if v.Preview() {
+			row.Preview = rel.Version
+			continue
+		}
+		row.Preview = ""
+		// From what is deprecated, one goes to what is newer and deprecated, too.
+		if rel.Deprecated != "" && !deprecated || rel.Retracted {
+			row.Shunned, row.Against = rel.Version, "deprecated"
+			if rel.Retracted {
+				row.Against = "retracted"
+			}
+			continue
+		}
+		row.Shunned, row.Against = "", ""
+		row.Runtime, row.Unfit, row.As, row.NewestPublished = rel.Runtime, rel.Unfit, rel.As, rel.Published
+		if rel.Replaced != "" {
+			row.Replaced = rel.Replaced
+		}
+		step := version.Major
+		if at != nil {
+			step = order.Step(at, v)
+		}
+		switch step {
+		case version.Patch:
+			row.Patch, row.Minor = rel.Version, rel.Version
+		case version.Minor:
+			row.Minor = rel.Version
+		case version.Major:
+			row.Major = rel.Version
+			lines[v.Line()] = true
+		}
+	}
+	if at != nil {
+		row.Majors = len(lines)
+	}
+	row.Needs = raises(part, row.Runtime)
+	return row, nil
+}
+
+// installs is the release that an install would give for a range now: the newest in it that
+// nothing is to be said against, else the newest; "" for none.
+func installs(order version.Order, text string, releases []model.Release) (best string) {
+	rng, err := order.ParseRange(text)
+	if err != nil {
+		return ""
+	}
+	good := false
+	for _, rel := range releases { // ascending
+		v, err := order.Parse(rel.Version)
+		if err != nil || !rng.Contains(v) {
+			continue
+		}
+		if fine := rel.Deprecated == "" && !rel.Retracted && rel.Unfit == ""; fine || !good {
+			best, good = rel.Version, good || fine
+		}
+	}
+	return best
+}
+
+// raises tells what the manifest states too low for a release that runs on
+// runtime, "go 1.25"; empty if it states enough, or nothing that can be compared.
+func raises(part *tree.Part, runtime string) string {
+	name, wanted, _ := strings.Cut(runtime, " ")
+	order := part.Eco.Order()
+	for _, r := range part.Requirements {
+		if r.Subject != (model.Subject{Kind: "runtime", Name: name}) {
+			continue
+		}
+		need, err := order.Parse(wanted)
+		stated, serr := order.Parse(r.Locked)
+		if err == nil && serr == nil && need.Compare(stated) > 0 {
+			return fmt.Sprintf("%s, %s states %s", runtime, r.Site, r.Locked)
+		}
+	}
+	return ""
+}

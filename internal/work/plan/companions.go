@@ -1,0 +1,153 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/companion"
+	"bellwether/internal/core/compat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/work/settings"
+	"bellwether/internal/work/tree"
+)
+
+// Companions are the requirements of a component that are usually moved together although
+// nothing asks for that, as far as the registry shows it. What cannot be asked for is in no
+// group.
+func Companions(ctx context.Context, part *tree.Part, registry ecosystem.Registry) [][]string {
+	var all []companion.History
+	order := part.Eco.Order()
+	peers := map[string][]string{} // that the versions in use want to meet
+	for _, r := range part.Requirements {
+		known := slices.ContainsFunc(all, func(h companion.History) bool { return h.Name == r.Name })
+		if known || strings.HasPrefix(r.Name, typesPrefix) || r.Fixed != "" || r.Locked == "" || r.Asked || r.Subject.Kind != part.Ecosystem {
+			continue
+		}
+		releases, err := registry.Releases(ctx, r.Subject)
+		if err != nil {
+			continue
+		}
+		h := companion.History{Name: r.Name}
+		h.At, _ = order.Parse(r.Locked)
+		for _, rel := range releases {
+			if rel.Version == r.Locked {
+				peers[r.Name] = rel.Peers
+			}
+			if v, err := order.Parse(rel.Version); err == nil {
+				h.Releases = append(h.Releases, companion.Release{Version: v, Published: rel.Published})
+			}
+		}
+		all = append(all, h)
+	}
+	return slices.DeleteFunc(companion.Groups(all), func(names []string) bool {
+		return !slices.ContainsFunc(names, func(name string) bool { return !linked(name, names, peers) })
+	})
+}
+
+// linked tells whether a package says itself that it wants to meet another of some, or one of
+// those that it wants to meet it: then it is moved along anyhow.
+func linked(name string, names []string, peers map[string][]string) bool {
+	return slices.ContainsFunc(names, func(other string) bool {
+		return other != name && (slices.Contains(peers[name], other) || slices.Contains(peers[other], name))
+	})
+}
+
+// parted tells of requirements that are usually moved together, and that legs take to other
+// lines, or at other times.
+func parted(groups [][]string, plan *route.Plan, legs []model.Leg) (notices []string) {
+	for _, names := range groups {
+		lines, times := map[string]bool{}, map[int]bool{}
+		for _, s := range plan.Subjects {
+			if slices.Contains(names, s.Name) && s.At != nil {
+				lines[s.At.Line()] = true
+			}
+		}
+		for i, leg := range legs {
+			for _, m := range leg.Moves {
+				from, err := plan.Order.Parse(m.From)
+				to, terr := plan.Order.Parse(m.To)
+				if slices.Contains(names, m.Name) && err == nil && terr == nil && from.Line() != to.Line() {
+					times[i] = true
+				}
+			}
+		}
+		if len(times) > 0 && (len(lines) > 1 || len(times) > len(lines)) {
+			list := strings.Join(names, ",")
+			notices = append(notices, fmt.Sprintf("usually moved together, and not here: %s; --together %s takes them in one leg", strings.Join(names, ", "), list))
+		}
+	}
+	return notices
+}
+
+// familiesAsked are the families of --together, as the settings would have them.
+func familiesAsked(lists []string) (families []settings.Family, err error) {
+	for _, list := range lists {
+		names := strings.Split(list, ",")
+		if len(names) < 2 {
+			return nil, &model.Fault{Doing: "reading --together", Wrong: fmt.Sprintf("%q is one name", list), Next: "write the names with commas between them"}
+		}
+		families = append(families, settings.Family{Names: names, Share: compat.ShareMajor})
+	}
+	return families, nil
+}
+
+// typesPrefix is what names of packages begin with that describe the types of others:
+// "@types/quay" those of quay, "@types/pier__quay" those of @pier/quay.
+const typesPrefix = "@types/"
+
+// describedBy is the package whose types one describes, "" for other packages.
+func describedBy(name string) string {
+	of, ok := strings.CutPrefix(name, typesPrefix)
+	if !ok {
+		return ""
+	}
+	if scope, bare, scoped := strings.Cut(of, "__"); scoped {
+		return "@" + scope + "/" + bare
+	}
+	return of
+}
+
+// types lets descriptions of types move with what they describe, and never ahead of it.
+func (b *bookApplier) types() {
+	for _, t := range b.plan.Subjects {
+		of := describedBy(t.Name)
+		at := slices.IndexFunc(b.plan.Subjects, func(s *route.Subject) bool { return of != "" && s.Name == of })
+		if at < 0 {
+			continue
+		}
+		s := b.plan.Subjects[at]
+		if !slices.Contains(s.Family, t.Name) {
+			s.Family = append(s.Family, t.Name)
+		}
+		for i, line := range t.Releases {
+			first := slices.IndexFunc(s.Releases, func(v version.Version) bool { return v.Line() == line.Line() })
+			if first < 0 || i > 0 && t.Releases[i-1].Line() == line.Line() {
+				continue
+			}
+			begins := s.Releases[first]
+			ahead := func(v version.Version) bool { return v.Line() == line.Line() }
+			before := func(v version.Version) bool { return v.Compare(begins) < 0 }
+			b.put(route.Rule{
+				Why:   fmt.Sprintf("%s %s describes %s %s", t.Name, line.Line(), s.Name, line.Line()),
+				Terms: []route.Term{{Name: s.Name, In: before}, {Name: t.Name, In: ahead}},
+			}, s.At != nil && t.At != nil && before(s.At) && ahead(t.At))
+		}
+	}
+}
+
+// beyondRuntime says why nobody should move to a description of the runtime's types that is
+// for a newer one than files state; "" where that is not so.
+func beyondRuntime(name string, v version.Version, stated version.Version) string {
+	if describedBy(name) != "node" || stated == nil {
+		return ""
+	}
+	if major, _, _ := strings.Cut(stated.String(), "."); version.CompareStated(v.Line(), major) > 0 {
+		return fmt.Sprintf("it describes node %s, and files state %s", v.Line(), stated)
+	}
+	return ""
+}

@@ -1,0 +1,138 @@
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/work/tree"
+	"bellwether/internal/work/world"
+)
+
+// parents are the requirements by way of which something affected comes.
+func parents(left []model.SurveyAdvisory) []string {
+	var names []string
+	for _, a := range left {
+		if len(a.Via) == 0 {
+			continue
+		}
+		if name := a.Via[0][:strings.LastIndex(a.Via[0], " ")]; !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// leftNotices tell what stays affected, and where an override would do, which one.
+func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []model.SurveyAdvisory) []string {
+	var notes []string
+	for _, a := range left {
+		text := fmt.Sprintf("%s %s stays affected by %s", a.Name, a.Version, a.ID)
+		if a.Fixed == "" {
+			text += ", for which no fixed version is known"
+		} else {
+			text += ", which is fixed in " + a.Fixed
+		}
+		if len(a.Via) > 0 {
+			text += "; it comes by way of " + strings.Join(a.Via, ", ")
+		}
+		if override := overrideFor(a); override != "" {
+			more := opt
+			more.Override = append(slices.Clone(opt.Override), override)
+			if other, err := p.planOnce(ctx, more); err == nil && len(other.left) < len(left) {
+				text += "; against what that asks for, --override " + override + " would do"
+			}
+		}
+		notes = append(notes, text)
+	}
+	return notes
+}
+
+// overrideFor is the override that would take an affected package to where it is
+// fixed, "" where there can be none.
+func overrideFor(a model.SurveyAdvisory) string {
+	if len(a.Via) == 0 || a.Fixed == "" {
+		return ""
+	}
+	for _, e := range tree.Ecosystems() {
+		if _, can := e.(ecosystem.Rewriter); can && strings.HasPrefix(a.PURL, "pkg:"+e.Name()+"/") {
+			parent := a.Via[len(a.Via)-1]
+			return parent[:strings.LastIndex(parent, " ")] + ":" + a.Name + "@" + NewestOf(e.Order(), a.Fixed)
+		}
+	}
+	return ""
+}
+
+// fixFurther moves requirements by way of which something affected comes, as long
+// as that leaves less affected: what is fixed only beyond their ranges.
+func (p *planner) fixFurther(ctx context.Context, opt world.Request, r *Planned) (*Planned, error) {
+	for again := true; again; {
+		again = false
+		for _, name := range parents(r.left) {
+			better, err := p.moveParent(ctx, &opt, r, name)
+			if err != nil {
+				return nil, err
+			}
+			if again = better != nil; again {
+				r = better
+				break
+			}
+		}
+	}
+	r.Notices = append(r.Notices, p.leftNotices(ctx, opt, r.left)...)
+	return r, nil
+}
+
+// maxLines bounds how many lines a requirement is tried to go for the sake of what
+// comes by way of it.
+const maxLines = 12
+
+// moveParent takes a requirement as little further as leaves less affected; nil if
+// nothing does.
+func (p *planner) moveParent(ctx context.Context, opt *world.Request, r *Planned, name string) (*Planned, error) {
+	above := r.arrives(name)
+	for range maxLines {
+		more := *opt
+		more.Also = maps.Clone(opt.Also)
+		if more.Also == nil {
+			more.Also = map[string]string{}
+		}
+		more.Also[name] = above
+		other, err := p.planOnce(ctx, more)
+		if errors.As(err, new(*solve.Conflict)) {
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if len(other.left) < len(r.left) {
+			*opt = more
+			return other, nil
+		}
+		to := other.arrives(name)
+		if to == "" || to == above {
+			return nil, nil
+		}
+		above = to
+	}
+	return nil, nil
+}
+
+// arrives is the version that a requirement moves to, "" if it does not move.
+func (r *Planned) arrives(name string) string {
+	to := ""
+	for _, l := range r.Route.Legs {
+		for _, m := range l.Moves {
+			if m.Name == name {
+				to = m.To
+			}
+		}
+	}
+	return to
+}

@@ -1,0 +1,189 @@
+// Package plan computes routes: the legs to a destination, with all that must come before
+// them.
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/kept"
+	"bellwether/internal/work/need"
+	"bellwether/internal/work/shelf"
+	"bellwether/internal/work/tree"
+	"bellwether/internal/work/ways"
+	"bellwether/internal/work/world"
+)
+
+// Route computes the legs to the destination and keeps them for advance. The
+// error is a *solve.Conflict if the destination cannot be reached.
+func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r world.Request) (*model.RouteResult, error) {
+	s, err := Shelf(ctx, d, t, r)
+	if err != nil {
+		return nil, err
+	}
+	p := &planner{d, t, s}
+	if r.DropBridges {
+		if r, err = p.dropBridges(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	r = p.leavingOut(r)
+	planned, err := p.plan(ctx, r)
+	if r.Take > 0 {
+		planned, err = p.takeWay(ctx, r, planned, err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	legs := planned.Route.Legs
+	if r.Settle {
+		limit := 0
+		if d.Settings.Deprecations != nil {
+			limit = *d.Settings.Deprecations
+		}
+		legs = p.settleFirst(legs, limit)
+	}
+	result := &model.RouteResult{File: kept.RouteFile, Destination: planned.Route.Destination, Legs: []model.LegResult{}, Notices: planned.Notices}
+	for i := range legs {
+		legs[i].ID = fmt.Sprintf("%d-%s", i+1, strings.SplitN(legs[i].ID, "-", 2)[1])
+		result.Legs = append(result.Legs, legs[i].Result())
+	}
+	planned.Route.Legs = legs
+	release, err := k.Hold(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	if err := k.Restart(); err != nil {
+		return nil, err
+	}
+	return result, k.WriteRoute(kept.NewRoute(planned.Route))
+}
+
+// Shelf is the compat books that apply to a request.
+func Shelf(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request) (*shelf.Shelf, error) {
+	families, err := familiesAsked(r.Together)
+	if err != nil {
+		return nil, err
+	}
+	return shelf.Read(ctx, d, t, families...)
+}
+
+// Compute computes the legs of a route, and keeps nothing.
+func Compute(ctx context.Context, d *desk.Desk, t *tree.Tree, s *shelf.Shelf, r world.Request) (*Planned, error) {
+	return (&planner{d, t, s}).plan(ctx, r)
+}
+
+// Asker asks what states need, with what a request holds and prefers.
+func Asker(d *desk.Desk, s *shelf.Shelf, r world.Request) need.Asker {
+	return need.Asker{Desk: d, Shelf: s, Prefer: r.Prefer, Hold: slices.Concat(r.Hold, d.Settings.Hold)}
+}
+
+// planner is what routes are computed from.
+type planner struct {
+	desk  *desk.Desk
+	tree  *tree.Tree
+	shelf *shelf.Shelf
+}
+
+// leavingOut holds what is to be left out and is no folder of a component.
+func (p *planner) leavingOut(opt world.Request) world.Request {
+	opt.Hold = slices.Clone(opt.Hold)
+	var folders []string
+	for _, name := range opt.LeaveOut {
+		folder := strings.TrimSuffix(name, "/")
+		if p.tree.Part(folder) != nil {
+			folders = append(folders, folder)
+		} else {
+			opt.Hold = append(opt.Hold, name)
+		}
+	}
+	opt.LeaveOut = folders
+	return opt
+}
+
+// Planned is a route while it is computed.
+type Planned struct {
+	Route   *model.Route
+	Notices []string
+	start   *tree.Tree
+	stops   []*tree.Tree           // the project after each leg that moves packages
+	left    []model.SurveyAdvisory // what is still affected at the end, with the reach "fix"
+}
+
+// End is the project after the last leg.
+func (r *Planned) End() *tree.Tree {
+	if n := len(r.stops); n > 0 {
+		return r.stops[n-1]
+	}
+	return r.start
+}
+
+// maxRounds bounds how often a route is planned anew with what was found to be
+// needed first.
+const maxRounds = 5
+
+// plan computes the legs to the destination, with those that must come before
+// them.
+func (p *planner) plan(ctx context.Context, opt world.Request) (*Planned, error) {
+	r, err := p.planOnce(ctx, opt)
+	if err != nil || opt.Reach != world.ReachFix {
+		return r, err
+	}
+	return p.fixFurther(ctx, opt, r)
+}
+
+// planOnce computes the legs for what is asked for, and nothing else.
+func (p *planner) planOnce(ctx context.Context, opt world.Request) (*Planned, error) {
+	var first []world.Destination // packages that rules need, which go before what needs them
+	for round := 1; ; round++ {
+		r, err := p.planPackages(ctx, opt, first)
+		if err != nil {
+			return nil, err
+		}
+		found, err := need.Before(ctx, Asker(p.desk, p.shelf, opt), opt, need.Along{Start: p.tree, Legs: r.Route.Legs, Stops: r.stops})
+		if err != nil {
+			return nil, err
+		}
+		r.Route.Legs, r.Notices = found.Legs, append(r.Notices, found.Notices...)
+		if opt.Reach == world.ReachFix {
+			if r.left, err = world.Affected(r.End(), opt.Advisories); err != nil {
+				return nil, err
+			}
+		}
+		more := slices.DeleteFunc(found.First, func(d world.Destination) bool {
+			return slices.ContainsFunc(first, func(o world.Destination) bool { return o.Name == d.Name && o.Range == d.Range })
+		})
+		if len(more) == 0 || round == maxRounds {
+			return r, nil
+		}
+		first = append(first, more...)
+	}
+}
+
+// takeWay plans again by one of the ways out of a conflict.
+func (p *planner) takeWay(ctx context.Context, opt world.Request, planned *Planned, err error) (*Planned, error) {
+	var no *ways.NoWay
+	switch {
+	case err == nil:
+		planned.Notices = append(planned.Notices, "there is a way as it was asked for, so that --take is not needed")
+		return planned, nil
+	case !errors.As(err, &no):
+		return nil, err
+	case opt.Take > len(no.Take):
+		return nil, &model.Fault{Doing: fmt.Sprintf("reading --take %d", opt.Take), Wrong: fmt.Sprintf("there are %d ways out", len(no.Take)), Next: "bellwether route without --take lists them"}
+	}
+	opt = opt.Clone()
+	way := no.Ways[opt.Take-1]
+	no.Take[opt.Take-1](&opt)
+	if planned, err = p.plan(ctx, opt); err != nil {
+		return nil, fmt.Errorf("the way out %q goes as a whole, but not leg by leg: %w", way.Text, err)
+	}
+	planned.Notices = append(planned.Notices, "taken as a way out: "+way.Text)
+	return planned, nil
+}

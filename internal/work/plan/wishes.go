@@ -1,0 +1,112 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/spelling"
+	"bellwether/internal/core/version"
+	"bellwether/internal/work/tree"
+	"bellwether/internal/work/world"
+)
+
+// knownNames refuses names that no component requires.
+func (p *planner) knownNames(wishes []world.Destination, holds []string) error {
+	var known []string
+	for _, part := range p.tree.Parts {
+		for _, r := range part.Requirements {
+			known = append(known, r.Name, r.Subject.String())
+		}
+		for _, w := range wishes {
+			if p.shelf.Replaces(part, w.Name) != nil {
+				known = append(known, w.Name)
+			}
+		}
+	}
+	names := holds
+	for _, w := range wishes {
+		names = append(names, w.Name)
+	}
+	for _, name := range names {
+		if s, ok := model.ReadSubject(name); ok && s.IsPin() {
+			continue // a runtime or tool may be stated anywhere
+		}
+		if !slices.Contains(known, name) {
+			return &model.Fault{
+				Doing: "reading the destination", Wrong: fmt.Sprintf("no manifest of this project requires %q", name),
+				Next: spelling.DidYouMean(name, known),
+			}
+		}
+	}
+	return nil
+}
+
+// askedPreviews allows pre-releases of what a wish is about that only they meet:
+// whoever names one asks for it. It gives the names.
+func askedPreviews(plan *route.Plan) (names []string) {
+	for _, w := range plan.Wishes {
+		for _, s := range plan.Subjects {
+			released := func(v version.Version) bool { return w.Range.Contains(v) && !v.Preview() }
+			if s.Name == w.Name && !s.Previews && slices.ContainsFunc(s.Releases, w.Range.Contains) && !slices.ContainsFunc(s.Releases, released) {
+				s.Previews = true
+				names = append(names, s.Name)
+			}
+		}
+	}
+	plan.Previews = append(plan.Previews, names...)
+	return names
+}
+
+// narrow takes wishes that nobody named to the lowest line that will do.
+func narrow(plan *route.Plan) {
+	for i, w := range plan.Wishes {
+		for _, s := range plan.Subjects {
+			if s.Name != w.Name || w.Because == "" {
+				continue
+			}
+			at := slices.IndexFunc(s.Releases, func(v version.Version) bool { return w.Range.Contains(v) && !v.Preview() })
+			if at >= 0 {
+				plan.Wishes[i].Range = inLine{w.Range, s.Releases[at].Line()}
+			}
+		}
+	}
+}
+
+// inLine is the part of a range that is in one line.
+type inLine struct {
+	version.Range
+	line string
+}
+
+// Contains tells whether v is in the range and in the line.
+func (r inLine) Contains(v version.Version) bool { return v.Line() == r.line && r.Range.Contains(v) }
+
+// Immovable is the conflict of a wish about a requirement that has no version to move.
+func Immovable(r model.Requirement, wish string) *solve.Conflict {
+	return solve.Refute(r.Name, wish, fmt.Sprintf("%s asks for %s, which has no version to move: %s", r.Site, r.Name, r.Fixed))
+}
+
+// checkWishes refuses a destination that has no release.
+func checkWishes(part *tree.Part, plan *route.Plan) error {
+	for _, wish := range plan.Wishes {
+		for _, s := range plan.Subjects {
+			if s.Name != wish.Name || slices.ContainsFunc(s.Releases, wish.Range.Contains) {
+				continue
+			}
+			newest := "there are no releases"
+			if n := len(s.Releases); n > 0 {
+				newest = "the newest is " + s.Releases[n-1].String()
+			}
+			r := part.Find(wish.Name)[0]
+			return &model.Fault{
+				Doing: "reading --to " + wish.Text, File: r.Site.File, Line: r.Site.Line,
+				Wrong: fmt.Sprintf("no release of %s is in the range %s; %s", wish.Name, wish.Range, newest),
+				Next:  "bellwether explain " + wish.Name + " lists the releases",
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,42 @@
+package tree
+
+import (
+	"io/fs"
+	"slices"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+)
+
+// Part is a component with its ecosystem.
+type Part struct {
+	*model.Component
+	Eco ecosystem.Ecosystem
+}
+
+// In is the part as it is in another state of the project's files.
+func (p *Part) In(fsys fs.FS) (*Part, error) {
+	c, err := p.Eco.Read(fsys, p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Part{Component: c, Eco: p.Eco}, nil
+}
+
+// Has tells whether a package is in effect in the component, or required by it.
+func (p *Part) Has(name string) bool {
+	return len(p.Find(name)) > 0 ||
+		slices.ContainsFunc(p.Eco.Packages(p.Component), func(pkg model.Package) bool { return pkg.Subject.Name == name })
+}
+
+// IsSource tells whether what a manifest asks for is a repository, and no range of releases.
+func (p *Part) IsSource(rng string) bool {
+	eco, ok := p.Eco.(ecosystem.Sourced)
+	return ok && eco.IsSource(rng)
+}
+
+// states tells whether the component requires a subject itself, so that its ecosystem
+// moves it.
+func (p *Part) states(s model.Subject) bool {
+	return slices.ContainsFunc(p.Requirements, func(r model.Requirement) bool { return r.Subject == s })
+}

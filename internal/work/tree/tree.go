@@ -1,0 +1,156 @@
+// Package tree is a project's files at one state, and what they say: its components, the
+// packages in effect, and the places that state runtimes, tools, platforms and images.
+package tree
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/work/settings"
+)
+
+// Tree is a project at one state of its files. It does not change; what is not always
+// needed is read when it is asked for.
+type Tree struct {
+	FS       fs.FS
+	Parts    []*Part // the components
+	settings *settings.Settings
+	packages func() *packages
+	places   func() (*Places, error)
+}
+
+// Source is where a project's files lie.
+type Source struct {
+	FS       fs.FS
+	Settings *settings.Settings
+	// Ignored tells which of some folders version control is told to ignore.
+	Ignored func(dirs []string) map[string]bool
+	// Real is the file that a name leads to, where there are links.
+	Real func(name string) (string, error)
+}
+
+// Read finds and reads all components of a project.
+func Read(from Source) (*Tree, error) {
+	t := &Tree{FS: from.FS, settings: from.Settings}
+	for _, eco := range Ecosystems() {
+		dirs, err := eco.Detect(t.FS)
+		if err != nil {
+			return nil, fmt.Errorf("looking for components: %w", err)
+		}
+		ignored := from.Ignored(dirs)
+		for _, dir := range dirs {
+			if ignored[dir] || t.settings.LeavesOut(dir) {
+				continue
+			}
+			c, err := eco.Read(t.FS, dir)
+			if err != nil {
+				return nil, err
+			}
+			t.Parts = append(t.Parts, &Part{Component: c, Eco: eco})
+		}
+	}
+	t.dropAliases(from.Real)
+	return t.ready(), nil
+}
+
+// dropAliases leaves out a component whose manifest is but a link to another one's.
+func (t *Tree) dropAliases(real func(name string) (string, error)) {
+	byFile := map[string]*Part{}
+	t.Parts = slices.DeleteFunc(t.Parts, func(part *Part) bool {
+		file, err := real(part.Manifest)
+		if err != nil {
+			return false
+		}
+		other := byFile[file]
+		if other != nil && file == part.Manifest {
+			*other = *part // the other one was the link
+			return true
+		}
+		byFile[file] = part
+		return other != nil
+	})
+}
+
+// ready lets a tree read what is asked for later, once.
+func (t *Tree) ready() *Tree {
+	t.packages = sync.OnceValue(func() *packages { return packagesOf(t.Parts) })
+	t.places = sync.OnceValues(t.readPlaces)
+	return t
+}
+
+// In is the same project with other files. Which components it has stays.
+func (t *Tree) In(fsys fs.FS) (*Tree, error) {
+	if fsys == t.FS {
+		return t, nil
+	}
+	other := &Tree{FS: fsys, settings: t.settings}
+	for _, part := range t.Parts {
+		part, err := part.In(fsys)
+		if err != nil {
+			return nil, err
+		}
+		other.Parts = append(other.Parts, part)
+	}
+	return other.ready(), nil
+}
+
+// With is the project after edits.
+func (t *Tree) With(edits []model.FileEdit) (*Tree, error) {
+	if len(edits) == 0 {
+		return t, nil
+	}
+	return t.In(overlay.With(t.FS, edits))
+}
+
+// Moved is the project with other files, of whose components only one is another.
+func (t *Tree) Moved(fsys fs.FS, part *Part) *Tree {
+	other := &Tree{FS: fsys, settings: t.settings, Parts: slices.Clone(t.Parts)}
+	if at := slices.IndexFunc(t.Parts, func(p *Part) bool { return p.Dir == part.Dir }); at >= 0 {
+		other.Parts[at] = part
+	}
+	return other.ready()
+}
+
+// Part is the component in a folder, nil if there is none.
+func (t *Tree) Part(dir string) *Part {
+	for _, part := range t.Parts {
+		if part.Dir == dir {
+			return part
+		}
+	}
+	return nil
+}
+
+// PartWith is the component that a manifest belongs to: its own, or that of the
+// innermost folder around it, whose workspace it is a member of. It is nil for none.
+func (t *Tree) PartWith(manifest string) *Part {
+	var around *Part
+	for _, part := range t.Parts {
+		if part.Manifest == manifest {
+			return part
+		}
+		inside := part.Dir == "." || strings.HasPrefix(manifest, part.Dir+"/")
+		if inside && path.Base(manifest) == part.Eco.Manifest() && (around == nil || len(part.Dir) > len(around.Dir)) {
+			around = part
+		}
+	}
+	return around
+}
+
+// RequiredAs is the name under which a manifest requires a runtime, "" if none does.
+func (t *Tree) RequiredAs(s model.Subject) string {
+	for _, part := range t.Parts {
+		for _, r := range part.Requirements {
+			if r.Subject == s {
+				return r.Name
+			}
+		}
+	}
+	return ""
+}

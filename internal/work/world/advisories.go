@@ -1,0 +1,149 @@
+package world
+
+import (
+	"cmp"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/advisory"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/host/within"
+	"bellwether/internal/work/tree"
+)
+
+// Advisories are vulnerability records by the packages that they are about.
+type Advisories map[model.Subject][]*advisory.Record
+
+// ReadAdvisories reads all records in a folder, one a file.
+func ReadAdvisories(dir string) (Advisories, error) {
+	all := Advisories{}
+	files, err := within.Open(dir, nil)
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading advisories", File: filepath.ToSlash(dir), Wrong: model.Reason(err)}
+	}
+	defer files.Close()
+	err = fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || path.Ext(name) != ".json" {
+			return err
+		}
+		shown := filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(name)))
+		src, err := files.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		r, err := advisory.Read(shown, src)
+		if err != nil || r == nil {
+			return err
+		}
+		for _, s := range r.Subjects() {
+			all[s] = append(all[s], r)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading advisories", File: filepath.ToSlash(dir), Wrong: model.Reason(err)}
+	}
+	return all, nil
+}
+
+// Affected tells which packages in effect are affected by records in a folder, the direct
+// ones first.
+func Affected(t *tree.Tree, dir string) ([]model.SurveyAdvisory, error) {
+	all, err := ReadAdvisories(dir)
+	if err != nil {
+		return nil, err
+	}
+	var found []model.SurveyAdvisory
+	for _, subject := range t.Subjects() {
+		order := tree.Order(subject.Kind)
+		for _, record := range all[subject] {
+			for _, pkg := range t.Packages(subject) {
+				in, err := record.Affects(subject, pkg.Version, order)
+				if err != nil {
+					return nil, &model.Fault{Doing: "reading advisories", Wrong: err.Error()}
+				}
+				row := model.SurveyAdvisory{
+					ID: record.ID, Aliases: record.Aliases, Summary: record.Summary, Severity: record.Severity,
+					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(), Fixed: nextFixed(record, subject, pkg.Version),
+				}
+				if in && !slices.ContainsFunc(found, func(o model.SurveyAdvisory) bool { return o.ID == row.ID && o.PURL == row.PURL }) {
+					found = append(found, row)
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(found, func(a, b model.SurveyAdvisory) int { return len(a.Via) - len(b.Via) })
+	return found, nil
+}
+
+// AvoidVulnerable puts what is affected into a component's plan, with further
+// requirements by way of which something affected comes, each with the version
+// that it is to go above ("" for the one that it is at).
+func AvoidVulnerable(part *tree.Part, plan *route.Plan, dir string, also map[string]string) error {
+	all, err := ReadAdvisories(dir)
+	if err != nil {
+		return err
+	}
+	order := part.Eco.Order()
+	// of gives the records that affect a version; one that cannot be read was told
+	// when the folder was surveyed, and affects nothing here.
+	of := func(s model.Subject, text string) (ids []string) {
+		for _, r := range all[s] {
+			if in, err := r.Affects(s, text, order); err == nil && in {
+				ids = append(ids, r.ID)
+			}
+		}
+		return ids
+	}
+	plan.Avoid = func(name, text string) bool {
+		return len(of(model.Subject{Kind: part.Ecosystem, Name: name}, text)) > 0
+	}
+	for _, r := range part.Requirements {
+		ids := of(r.Subject, r.Locked)
+		at, err := order.Parse(r.Locked)
+		above, moves := also[r.Name]
+		if len(ids) == 0 && !moves || err != nil || r.Fixed != "" {
+			continue
+		}
+		if v, err := order.Parse(above); err == nil {
+			at = v
+		}
+		free := func(v version.Version) bool {
+			return v.Compare(at) > 0 && !v.Preview() && len(of(r.Subject, v.String())) == 0
+		}
+		known := slices.IndexFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == r.Name })
+		if known >= 0 && !slices.ContainsFunc(plan.Subjects[known].Releases, free) {
+			continue // there is nowhere to go
+		}
+		plan.Vulnerable = append(plan.Vulnerable, route.Vulnerable{
+			Name: r.Name, Why: cmp.Or(strings.Join(ids, ", "), "what is affected comes by way of it"), Free: free,
+		})
+	}
+	return nil
+}
+
+// nextFixed is the lowest version above one in which a record's package is fixed,
+// "" if the record knows none.
+func nextFixed(r *advisory.Record, s model.Subject, text string) string {
+	order := tree.Order(s.Kind)
+	at, err := order.Parse(text)
+	if err != nil {
+		return ""
+	}
+	lowest := ""
+	for _, fixed := range r.Fixed(s) {
+		v, err := order.Parse(fixed)
+		if err != nil || v.Compare(at) <= 0 {
+			continue
+		}
+		if low, err := order.Parse(lowest); err != nil || v.Compare(low) < 0 {
+			lowest = fixed
+		}
+	}
+	return lowest
+}

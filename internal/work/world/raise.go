@@ -1,0 +1,106 @@
+package world
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/pin"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/tree"
+)
+
+// Raise gives the edits that take all places that state a subject, in a tree,
+// to an aim. Manifests are settled again afterwards, so that their locks say the
+// same as they do. With others, what ecosystems move themselves is left out.
+func Raise(ctx context.Context, d *desk.Desk, t *tree.Tree, subject model.Subject, aim pin.Aim, others bool) (*pin.Raised, error) {
+	places, err := t.Places()
+	if err != nil {
+		return nil, err
+	}
+	r := &raiser{desk: d, tree: t, subject: subject, aim: aim, own: map[string]bool{}}
+	var inFiles []model.Pin
+	for _, q := range places.Of(subject) {
+		if t.Moves(q) {
+			r.own[q.Site.File] = !others
+			continue
+		}
+		inFiles = append(inFiles, q)
+	}
+	raised, err := pin.Raise(t.FS, inFiles, aim)
+	if err != nil {
+		return nil, err
+	}
+	return raised, r.settle(ctx, raised)
+}
+
+// raiser lets ecosystems follow where places were raised.
+type raiser struct {
+	desk    *desk.Desk
+	tree    *tree.Tree
+	subject model.Subject
+	aim     pin.Aim
+	own     map[string]bool // manifests whose ecosystem moves the subject itself
+}
+
+// settle lets ecosystems follow where manifests changed, and where they state
+// the subject themselves.
+func (r *raiser) settle(ctx context.Context, raised *pin.Raised) error {
+	fsys := overlay.With(r.tree.FS, raised.Edits)
+	for _, part := range r.tree.Parts {
+		touched := slices.ContainsFunc(raised.Edits, func(e model.FileEdit) bool { return r.tree.PartWith(e.File) == part })
+		if !touched && !r.own[part.Manifest] {
+			continue
+		}
+		after, err := part.In(fsys)
+		if err != nil {
+			return err
+		}
+		edits, sites, err := r.restate(ctx, after, r.own[part.Manifest])
+		if err != nil {
+			return err
+		}
+		raised.Sites = append(raised.Sites, sites...)
+		raised.Edits = MergeEdits(raised.Edits, edits)
+		fsys = overlay.With(r.tree.FS, raised.Edits)
+	}
+	return nil
+}
+
+// restate lets a component's ecosystem write its files anew where they state the
+// subject themselves, or where its manifest has changed, with every package where
+// it is.
+func (r *raiser) restate(ctx context.Context, part *tree.Part, own bool) ([]model.FileEdit, []model.Site, error) {
+	if part.Lock == "" && !own {
+		return nil, nil, nil
+	}
+	registry, err := r.desk.Registry(ctx, part)
+	if err != nil {
+		return nil, nil, err
+	}
+	goal := route.Goal{Bounds: Staying(part, "a runtime moves and packages do not"), Previews: r.desk.Previews()}
+	if own {
+		low, err := part.Eco.Order().Parse(r.aim.Low.String())
+		if err != nil {
+			return nil, nil, err
+		}
+		goal.Bounds[r.subject.Name] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(low) >= 0 },
+			Why:   fmt.Sprintf("%s is to be %s at least", r.subject, r.aim.Low),
+		}
+	}
+	state, err := registry.Resolve(ctx, ecosystem.Ask{Component: part.Component, Goal: goal})
+	if err != nil {
+		return nil, nil, err
+	}
+	var sites []model.Site
+	for _, m := range state.Moves {
+		sites = append(sites, m.Sites...)
+	}
+	return state.Edits, sites, nil
+}

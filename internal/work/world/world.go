@@ -1,0 +1,147 @@
+// Package world is a component as planning sees it: states of it that can be solved for and
+// taken, laid over the files in memory. It also has what is asked of a route.
+package world
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"slices"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/tree"
+)
+
+// World is a component in a project, and implements [route.World].
+type World struct {
+	Part     *tree.Part // as it is in the present state
+	Registry ecosystem.Registry
+	Stops    []*tree.Tree // the project after each state that was taken
+	tree     *tree.Tree   // at the present state
+}
+
+// Of gives the world of a component of a project.
+func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part) (*World, error) {
+	r, err := d.Registry(ctx, part)
+	if err != nil {
+		return nil, err
+	}
+	return &World{Part: part, Registry: r, tree: t}, nil
+}
+
+// Files are the project's at the present state.
+func (w *World) Files() fs.FS { return w.tree.FS }
+
+// Solve finds a state that meets a goal; the error is a *solve.Conflict if there is none.
+func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error) {
+	c, rewritten, err := w.rewritten(goal)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.Registry.Resolve(ctx, ecosystem.Ask{Component: c, Goal: goal})
+	if err != nil {
+		return nil, err
+	}
+	s.Edits = MergeEdits(rewritten, s.Edits)
+	for _, change := range goal.Changes {
+		old := w.Part.Find(change.Old)
+		if change.New == "" && len(old) > 0 {
+			s.Moves = append(s.Moves, model.Move{Subject: old[0].Subject, Name: change.Old, From: old[0].Locked, Because: change.Why})
+			s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == old[0].Subject && m.To == "" })
+			continue
+		}
+		for i := range s.Moves {
+			m := &s.Moves[i]
+			if m.Name != change.New {
+				continue
+			}
+			m.Range = change.Range
+			if len(old) > 0 {
+				m.Subject, m.Name, m.Becomes, m.From = old[0].Subject, change.Old, change.New, old[0].Locked
+			}
+		}
+	}
+	return s, nil
+}
+
+// rewritten gives the component with changes made to its manifest, and the edits
+// that make them.
+func (w *World) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, error) {
+	if len(goal.Changes)+len(goal.Overrides) == 0 {
+		return w.Part.Component, nil, nil
+	}
+	rewriter, ok := w.Part.Eco.(ecosystem.Rewriter)
+	if !ok {
+		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed, added, dropped or overridden", w.Part.Manifest, w.Part.Ecosystem)
+	}
+	edits, err := rewriter.Rewrite(w.Part.Component, goal.Changes, goal.Overrides)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := w.Part.Eco.Read(overlay.With(w.tree.FS, edits), w.Part.Dir)
+	return c, edits, err
+}
+
+// Take makes a state that Solve found the present one.
+func (w *World) Take(s *route.State) error {
+	fsys := overlay.With(w.tree.FS, s.Edits)
+	part, err := w.Part.In(fsys)
+	if err != nil {
+		return err
+	}
+	w.Part, w.tree = part, w.tree.Moved(fsys, part)
+	w.Stops = append(w.Stops, w.tree)
+	return nil
+}
+
+// Staying are bounds that leave every requirement where it is locked.
+func Staying(part *tree.Part, why string) map[string]route.Bound {
+	order := part.Eco.Order()
+	bounds := map[string]route.Bound{}
+	for _, r := range part.Requirements {
+		if r.Fixed != "" || r.Locked == "" || r.Asked && r.Subject.Kind == part.Ecosystem {
+			continue
+		}
+		at, err := order.Parse(r.Locked)
+		if err != nil {
+			continue
+		}
+		bounds[r.Name] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
+			Why:   fmt.Sprintf("%s stays at %s, since %s", r.Name, r.Locked, why),
+		}
+	}
+	return bounds
+}
+
+// MergeEdits puts later edits behind earlier ones of the same files.
+func MergeEdits(first, then []model.FileEdit) []model.FileEdit {
+	all := slices.Clone(first)
+	for _, e := range then {
+		at := slices.IndexFunc(all, func(o model.FileEdit) bool { return o.File == e.File })
+		if at < 0 {
+			all = append(all, e)
+		} else {
+			all[at].New = e.New
+		}
+	}
+	return all
+}
+
+// LineOf is the line of a version where that is a range which has it, else the
+// version itself.
+func LineOf(order version.Order, text string) string {
+	v, err := order.Parse(text)
+	if err != nil {
+		return text
+	}
+	if line, err := order.ParseRange(v.Line()); err == nil && line.Contains(v) {
+		return v.Line()
+	}
+	return text
+}
