@@ -26,7 +26,7 @@ var mayImport = map[string]string{
 	"work/settings": "core host ecosystem",
 	"work/tree":     "core host ecosystem work/settings",
 	"work/kept":     "core host work/tree",
-	"work/desk":     "host ecosystem work/settings work/tree",
+	"work/desk":     "core host ecosystem work/settings work/tree",
 	"work/shelf":    "core host ecosystem books work/settings work/desk work/tree",
 	"work/world":    "core host ecosystem work/desk work/tree",
 	"work/ways":     "core ecosystem work/tree work/shelf work/world",

@@ -15,19 +15,23 @@ import (
 	"bellwether/internal/host/fetch"
 )
 
-// Ecosystem is one family of packages: its files, versions and stages.
+// Ecosystem is one family of packages: its files, versions and stages. Its methods may be
+// called concurrently.
 type Ecosystem interface {
-	// Name is the ecosystem's name, which is also its Package URL type.
-	Name() string
-	// Manifest is the file name of its manifests.
-	Manifest() string
+	// Kind names the ecosystem, by how its manifests and locks are read: "npm", "golang".
+	Kind() string
+	// Type is the Package URL type of its packages, and the kind of their subjects. Several
+	// ecosystems may share one.
+	Type() string
+	// Manifests are the names of its manifests, or patterns of them as path.Match has them.
+	Manifests() []string
 	// Order is how its versions are ordered and its ranges read.
 	Order() version.Order
-	// Detect gives the folders below fsys that hold a component, sorted.
-	Detect(fsys fs.FS) ([]string, error)
+	// Detect gives the folders of a project that hold a component, sorted.
+	Detect(x *Index) ([]string, error)
 	// Read reads the component in dir: requirements with their sites, and
 	// what its lock says.
-	Read(fsys fs.FS, dir string) (*model.Component, error)
+	Read(x *Index, dir string) (*model.Component, error)
 	// Packages are the packages in effect, direct ones among them, as far as
 	// the files tell.
 	Packages(c *model.Component) []model.Package
@@ -38,21 +42,6 @@ type Ecosystem interface {
 	// Tools are the programs whose versions a verification depends on, as
 	// commands that print them.
 	Tools() [][]string
-}
-
-// Importer is an ecosystem that can tell where a project's own files use a requirement.
-type Importer interface {
-	// Imports are the places in a component's own files that import a requirement, in the
-	// order of the files.
-	Imports(fsys fs.FS, c *model.Component, name string) ([]model.Site, error)
-}
-
-// Rewriter is an ecosystem in whose manifests requirements can be renamed, added,
-// dropped and overridden.
-type Rewriter interface {
-	// Rewrite gives the edits of the manifests alone; Resolve follows with
-	// what the changes mean.
-	Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error)
 }
 
 // Surroundings are what a registry may use of the world.
@@ -116,7 +105,8 @@ func (s Surroundings) InTime(published time.Time) bool {
 	return s.MinAge == 0 || !published.After(now.Add(-s.MinAge))
 }
 
-// Registry answers what has been released, and resolves against it.
+// Registry answers what has been released, and resolves against it. One may serve several
+// components. Its methods may be called concurrently.
 type Registry interface {
 	// Releases gives all releases of a package, oldest version first.
 	Releases(ctx context.Context, s model.Subject) ([]model.Release, error)
@@ -130,31 +120,6 @@ type Registry interface {
 	// ask, with as little change as they allow. Its error is a
 	// *solve.Conflict if there are none.
 	Resolve(ctx context.Context, ask Ask) (*route.State, error)
-}
-
-// Brancher is a registry that gives versions of what is not released.
-type Brancher interface {
-	// Branch is the version that stands for the present end of a branch of a
-	// package's source.
-	Branch(ctx context.Context, s model.Subject, name string) (string, error)
-	// OfBranch tells whether a version stands for something that is not released.
-	OfBranch(version string) bool
-}
-
-// Installer is an ecosystem that can tell what its client installed.
-type Installer interface {
-	// Installed are the versions of a component's requirements as they lie in a tree,
-	// by the names that the manifest uses. What is not there is left out.
-	Installed(fsys fs.FS, c *model.Component) (map[string]string, error)
-}
-
-// Sourced is an ecosystem in whose manifests a requirement can ask for a repository
-// of the source in the place of releases. It is a Rewriter, too.
-type Sourced interface {
-	// IsSource tells whether a requirement's range asks for a repository.
-	IsSource(rng string) bool
-	// SourceRange is what asks for a branch, tag or commit of a repository.
-	SourceRange(address, ref string) string
 }
 
 // Ask is what Resolve is asked for.

@@ -3,6 +3,7 @@ package work
 import (
 	"fmt"
 	"io/fs"
+	"path"
 	"path/filepath"
 	"slices"
 
@@ -44,13 +45,9 @@ func holdsProject(dir string) bool {
 		return false
 	}
 	defer files.Close()
-	names := []string{settings.File}
-	for _, eco := range tree.Ecosystems() {
-		names = append(names, eco.Manifest())
-	}
-	return slices.ContainsFunc(names, func(name string) bool {
-		info, err := fs.Stat(files, name)
-		return err == nil && info.Mode().IsRegular()
+	entries, err := fs.ReadDir(files, ".")
+	return err == nil && slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
+		return e.Type().IsRegular() && (e.Name() == settings.File || isManifest(e.Name()))
 	})
 }
 
@@ -61,8 +58,9 @@ func holdsComponents(dir string) bool {
 		return false
 	}
 	defer files.Close()
-	return slices.ContainsFunc(tree.Ecosystems(), func(eco ecosystem.Ecosystem) bool {
-		dirs, err := eco.Detect(files)
+	index, err := ecosystem.Walk(files, nil)
+	return err == nil && slices.ContainsFunc(tree.Ecosystems(), func(eco ecosystem.Ecosystem) bool {
+		dirs, err := eco.Detect(index)
 		return err == nil && len(dirs) > 0
 	})
 }
@@ -79,14 +77,22 @@ func hasMember(dir, below string) bool {
 		return false
 	}
 	defer files.Close()
+	index, err := ecosystem.Walk(files, nil)
+	if err != nil {
+		return false
+	}
+	member := filepath.ToSlash(rel)
 	for _, eco := range tree.Ecosystems() {
-		if _, err := fs.Stat(files, filepath.ToSlash(rel)+"/"+eco.Manifest()); err != nil {
-			continue
-		}
-		dirs, err := eco.Detect(files)
-		if err == nil && slices.Contains(dirs, ".") && !slices.Contains(dirs, filepath.ToSlash(rel)) {
+		dirs, err := eco.Detect(index)
+		holds := slices.ContainsFunc(index.Files(), func(file string) bool { return path.Dir(file) == member && ecosystem.IsManifest(eco, file) })
+		if err == nil && holds && slices.Contains(dirs, ".") && !slices.Contains(dirs, member) {
 			return true
 		}
 	}
 	return false
+}
+
+// isManifest tells whether a file is a manifest of some ecosystem, by its name.
+func isManifest(file string) bool {
+	return slices.ContainsFunc(tree.Ecosystems(), func(eco ecosystem.Ecosystem) bool { return ecosystem.IsManifest(eco, file) })
 }

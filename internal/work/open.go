@@ -90,7 +90,7 @@ func (p *Project) holdsSomething() error {
 	}
 	var manifests []string
 	for _, eco := range tree.Ecosystems() {
-		manifests = append(manifests, eco.Manifest())
+		manifests = append(manifests, eco.Manifests()...)
 	}
 	return &model.Fault{
 		Doing: "looking for components", File: p.Desk.Options.Dir, Next: "give the project's folder with --project",

@@ -63,11 +63,16 @@ type document struct {
 	} `json:"affected"`
 }
 
-// kinds are our names of the schema's ecosystems.
-var kinds = map[string]string{"npm": "npm", "Go": "golang"}
+// Ecosystem is one of the schema's ecosystems in our words.
+type Ecosystem struct {
+	Kind    string                   // of the subjects of its packages
+	Name    func(name string) string // of a package, as subjects have it
+	Version func(text string) string // as the ecosystem writes it
+}
 
-// Read reads a record. A withdrawn one is nil.
-func Read(file string, src []byte) (*Record, error) {
+// Read reads a record. Known are the ecosystems by their names in the schema; what a record says
+// of others is passed over. A withdrawn record is nil.
+func Read(file string, src []byte, known map[string]Ecosystem) (*Record, error) {
 	var d document
 	if err := json.Unmarshal(src, &d); err != nil {
 		return nil, &model.Fault{Doing: "reading an advisory", File: file, Wrong: strings.TrimPrefix(err.Error(), "json: ")}
@@ -86,12 +91,13 @@ func Read(file string, src []byte) (*Record, error) {
 		r.Severity = d.Severity[0].Score
 	}
 	for _, a := range d.Affected {
-		of := affected{subject: model.Subject{Kind: kinds[a.Package.Ecosystem], Name: a.Package.Name}, versions: map[string]bool{}}
-		if of.subject.Kind == "" {
+		eco, ok := known[a.Package.Ecosystem]
+		if !ok {
 			continue
 		}
+		of := affected{subject: model.Subject{Kind: eco.Kind, Name: eco.Name(a.Package.Name)}, versions: map[string]bool{}}
 		for _, v := range a.Versions {
-			of.versions[canonical(of.subject, v)] = true
+			of.versions[eco.Version(v)] = true
 		}
 		for _, rng := range a.Ranges {
 			if rng.Type == "GIT" {
@@ -99,22 +105,13 @@ func Read(file string, src []byte) (*Record, error) {
 			}
 			var events []event
 			for _, e := range rng.Events {
-				events = append(events, event{canonical(of.subject, e.Introduced), canonical(of.subject, e.Fixed), canonical(of.subject, e.LastAffected)})
+				events = append(events, event{eco.Version(e.Introduced), eco.Version(e.Fixed), eco.Version(e.LastAffected)})
 			}
 			of.ranges = append(of.ranges, events)
 		}
 		r.affected = append(r.affected, of)
 	}
 	return r, nil
-}
-
-// canonical is a version as the ecosystem writes it: records of Go leave the "v"
-// out.
-func canonical(s model.Subject, text string) string {
-	if s.Kind == "golang" && text != "" && text != "0" && !strings.HasPrefix(text, "v") {
-		return "v" + text
-	}
-	return text
 }
 
 // Affects tells whether a version of a package is affected, after the schema's

@@ -23,8 +23,21 @@ const record = `{
   ]
 }`
 
+// known are two of the schema's ecosystems.
+var known = map[string]Ecosystem{
+	"npm": {Kind: "npm", Name: as, Version: as},
+	"Go": {Kind: "golang", Name: as, Version: func(text string) string {
+		if text == "" || text == "0" {
+			return text
+		}
+		return "v" + text
+	}},
+}
+
+func as(text string) string { return text }
+
 func TestAffects(t *testing.T) {
-	r, err := Read("a.json", []byte(record))
+	r, err := Read("a.json", []byte(record), known)
 	require.NoError(t, err)
 	npm, mod := model.Subject{Kind: "npm", Name: "hawser"}, model.Subject{Kind: "golang", Name: "pier.example/crane"}
 	for text, want := range map[string]bool{
@@ -49,13 +62,13 @@ func TestAffects(t *testing.T) {
 
 func TestRead(t *testing.T) {
 	for text, want := range map[string]string{"{": "a.json: unexpected end of JSON input", `{"id": 3}`: "cannot unmarshal number", `{}`: "it has no id"} {
-		_, err := Read("a.json", []byte(text))
+		_, err := Read("a.json", []byte(text), known)
 		assert.ErrorContains(t, err, want, text)
 	}
-	r, err := Read("a.json", []byte(`{"id": "x", "withdrawn": "2026-01-01T00:00:00Z"}`))
+	r, err := Read("a.json", []byte(`{"id": "x", "withdrawn": "2026-01-01T00:00:00Z"}`), known)
 	require.NoError(t, err)
 	assert.Nil(t, r, "a withdrawn record counts no longer")
-	r, err = Read("a.json", []byte(strings.Replace(record, `"fixed": "1.2.5"`, `"fixed": "soon"`, 1)))
+	r, err = Read("a.json", []byte(strings.Replace(record, `"fixed": "1.2.5"`, `"fixed": "soon"`, 1)), known)
 	require.NoError(t, err)
 	_, err = r.Affects(model.Subject{Kind: "npm", Name: "hawser"}, "1.0.0", version.NPM{})
 	assert.ErrorContains(t, err, "a.json: ")
@@ -64,7 +77,7 @@ func TestRead(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(record))
 	f.Fuzz(func(t *testing.T, src []byte) {
-		r, err := Read("a.json", src)
+		r, err := Read("a.json", src, known)
 		if err != nil || r == nil {
 			return
 		}

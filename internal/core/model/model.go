@@ -94,11 +94,13 @@ type List struct {
 
 // Component is one manifest and what belongs to it.
 type Component struct {
-	Ecosystem    string
+	Kind         string // the ecosystem's: how its manifests and locks are read
+	Type         string // the Package URL type of its packages, and the kind of their subjects
 	Dir          string // slash-separated, relative to the project; "." at its root
 	Name         string // what the manifest calls itself
 	Manifest     string // file, relative to the project
 	Lock         string // file, relative to the project; empty if there is none
+	Lockless     bool   // there is never a lock: what is required is in effect
 	Requirements []Requirement
 	Pins         []Pin
 	Notes        []string // what is particular here, as sentences
@@ -118,7 +120,20 @@ type Package struct {
 type Need struct {
 	Subject Subject
 	Range   string
-	Advice  bool // who installs it only warns where it is not met
+	Advice  bool   // who installs it only warns where it is not met
+	Stated  string // the range in the words of who states it, if those are others
+}
+
+// String is the form for people: "node >=18".
+func (n Need) String() string { return n.Subject.Name + " " + cmp.Or(n.Stated, n.Range) }
+
+// NeedsText is what a release states that it runs on, in words; "" for nothing.
+func (r Release) NeedsText() string {
+	texts := make([]string, len(r.Needs))
+	for i, n := range r.Needs {
+		texts[i] = n.String()
+	}
+	return strings.Join(texts, ", ")
 }
 
 // Find gives the requirements on a package by the name the manifest uses.
@@ -141,7 +156,7 @@ type Release struct {
 	Retracted  bool      // its author took it back
 	Because    string    // why it was taken back, if the author says
 	Peers      []string  // names of the packages it wants to meet, sorted
-	Runtime    string    // the runtime it states, "node >=18"; empty if none
+	Needs      []Need    // what it states that it runs on
 	Unfit      string    // why it does not run on what is installed; empty if it does
 	Replaced   string    // the name of the package that goes on in its place
 }

@@ -12,7 +12,7 @@ import (
 )
 
 // FS is a file system with some files in memory. Listing a folder shows only
-// what the base has.
+// what the base has; see Laid.
 type FS struct {
 	base  fs.FS // nil for none
 	files map[string][]byte
@@ -28,6 +28,19 @@ func With(fsys fs.FS, edits []model.FileEdit) *FS {
 		files[e.File] = e.New
 	}
 	return New(fsys, files)
+}
+
+// Laid are the names of all files in memory, here and in what it is laid over, and whether each
+// is there.
+func (o *FS) Laid() map[string]bool {
+	all := map[string]bool{}
+	if below, ok := o.base.(*FS); ok {
+		all = below.Laid()
+	}
+	for name, data := range o.files {
+		all[name] = data != nil
+	}
+	return all
 }
 
 // Open opens a file, from memory if it is there. A file whose content in

@@ -123,6 +123,9 @@ func (GoMod) Step(from, to Version) Reach {
 	return Patch
 }
 
+// Onward is v's line.
+func (o GoMod) Onward(v Version) string { return LineOf(o, v) }
+
 // Restate gives the new version: a Go requirement is nothing but a version.
 func (GoMod) Restate(_ string, v Version) string { return v.String() }
 

@@ -91,6 +91,9 @@ func (GoRelease) Step(from, to Version) Reach {
 	return Patch
 }
 
+// Onward is v's line.
+func (o GoRelease) Onward(v Version) string { return LineOf(o, v) }
+
 // Restate gives the new version.
 func (GoRelease) Restate(_ string, v Version) string { return v.String() }
 

@@ -338,6 +338,9 @@ func (o NPM) bound(op string, p partial) []comparator {
 	}
 }
 
+// Onward is the caret range that begins with v.
+func (o NPM) Onward(v Version) string { return "^" + v.String() }
+
 // Restate writes a range that starts at v in the style of old: the same
 // operator and the same number of components where old is one simple
 // comparator, a caret otherwise. A pre-release is always written whole.

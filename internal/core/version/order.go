@@ -62,4 +62,15 @@ type Order interface {
 	// Restate writes old anew so that it starts at v, keeping its style
 	// (operator, number of components).
 	Restate(old string, v Version) string
+	// Onward is the range of what may take the place of v without a major step: v and what
+	// comes later in its line.
+	Onward(v Version) string
+}
+
+// LineOf is the line of a version where that is a range which has it, else the version itself.
+func LineOf(order Order, v Version) string {
+	if line, err := order.ParseRange(v.Line()); err == nil && line.Contains(v) {
+		return v.Line()
+	}
+	return v.String()
 }

@@ -238,6 +238,9 @@ func stated(numbers []int) string {
 // restateForm is a version in a statement: its prefix, numbers, and wildcards.
 var restateForm = regexp.MustCompile(`^(v?)([0-9]+(?:\.[0-9]+)*)((?:\.[xX*])*)$`)
 
+// Onward is v's line.
+func (o Plain) Onward(v Version) string { return LineOf(o, v) }
+
 // Restate writes a statement anew so that it starts at v. A bare version keeps
 // as many numbers as it had, as far as v has them; a range keeps what still
 // admits v, and its lower bound becomes v.

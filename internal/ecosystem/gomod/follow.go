@@ -17,7 +17,7 @@ import (
 // to the module in p, or to one that followed: what it requires now, they must
 // require, too.
 func (r *registry) follow(ctx context.Context, p *project, o *route.State) error {
-	dirs, err := Ecosystem{}.Detect(p.fsys)
+	dirs, err := Ecosystem{}.Detect(p.files)
 	if err != nil {
 		return err
 	}
@@ -28,7 +28,7 @@ func (r *registry) follow(ctx context.Context, p *project, o *route.State) error
 			if slices.Contains(moved, dir) {
 				continue
 			}
-			c, err := Ecosystem{}.Read(overlay.With(p.fsys, o.Edits), dir)
+			c, err := Ecosystem{}.Read(p.files.Over(overlay.With(p.fsys, o.Edits)), dir)
 			if err != nil {
 				continue // it is told where it is resolved for itself
 			}

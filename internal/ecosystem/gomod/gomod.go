@@ -4,13 +4,13 @@
 package gomod
 
 import (
-	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
 	versions "bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 )
 
 // Name is the ecosystem's name and Package URL type.
@@ -19,33 +19,37 @@ const Name = "golang"
 // Ecosystem implements ecosystem.Ecosystem.
 type Ecosystem struct{}
 
-// Name is "golang".
-func (Ecosystem) Name() string { return Name }
+// Kind is "golang".
+func (Ecosystem) Kind() string { return Name }
 
-// Manifest is "go.mod".
-func (Ecosystem) Manifest() string { return "go.mod" }
+// Type is "golang".
+func (Ecosystem) Type() string { return Name }
+
+// Manifests are those named go.mod.
+func (Ecosystem) Manifests() []string { return []string{"go.mod"} }
+
+// OSVName is "Go".
+func (Ecosystem) OSVName() string { return "Go" }
+
+// OSVVersion adds the "v" that records leave out.
+func (Ecosystem) OSVVersion(text string) string {
+	if text != "" && text != "0" && !strings.HasPrefix(text, "v") {
+		return "v" + text
+	}
+	return text
+}
 
 // Order is that of module versions, and of releases of Go for the go line.
 func (Ecosystem) Order() versions.Order { return order{} }
 
 // Detect finds folders with a go.mod. What the go command ignores is left out:
 // vendor, testdata, and names that start with a dot or an underscore.
-func (Ecosystem) Detect(fsys fs.FS) ([]string, error) {
-	var dirs []string
-	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if d.IsDir() && name != "." && (ignoredDir(d.Name()) || d.Name() == "node_modules") {
-			return fs.SkipDir
-		}
-		if d.Type().IsRegular() && d.Name() == "go.mod" {
-			dirs = append(dirs, path.Dir(name))
-		}
-		return nil
-	})
+func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
+	for _, file := range x.Named(e.Manifests(), ignoredDir) {
+		dirs = append(dirs, path.Dir(file))
+	}
 	slices.Sort(dirs)
-	return dirs, err
+	return dirs, nil
 }
 
 // ignoredDir tells of a folder that holds no packages of the module around it.
@@ -125,6 +129,8 @@ func (order) Step(from, to versions.Version) versions.Reach {
 }
 
 // Restate gives the new version.
+func (o order) Onward(v versions.Version) string { return versions.LineOf(o, v) }
+
 func (order) Restate(_ string, v versions.Version) string { return v.String() }
 
 // latest holds every release, of a module as of Go.

@@ -39,7 +39,7 @@ func BenchmarkGrowth(b *testing.B) {
 			defer server.Close()
 			cache := b.TempDir()
 			resolve := func() {
-				c, err := Ecosystem{}.Read(os.DirFS(root), ".")
+				c, err := Ecosystem{}.Read(indexed(os.DirFS(root)), ".")
 				require.NoError(b, err)
 				r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
 					Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + root, "GOENV=off"},

@@ -252,7 +252,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 				rel.Deprecated, rel.Replaced = h.info.deprecated, successor(h.path, h.info.deprecated)
 			}
 			if i == len(h.versions)-1 || v == newest {
-				if rel.Runtime, err = r.minimumGo(ctx, version{Path: h.path, Version: v}); err != nil {
+				if rel.Needs, err = r.needsGo(ctx, version{Path: h.path, Version: v}); err != nil {
 					return nil, err
 				}
 			}
@@ -270,17 +270,17 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 	return releases, nil
 }
 
-// minimumGo is the Go that a version needs those who require it to state, as "go 1.24"; ""
-// for none. Go lines before 1.21 ask nothing of others (Go Modules Reference, "go directive").
-func (r *registry) minimumGo(ctx context.Context, m version) (string, error) {
+// needsGo is the Go that a version needs those who require it to state. Go lines before 1.21
+// ask nothing of others (Go Modules Reference, "go directive").
+func (r *registry) needsGo(ctx context.Context, m version) ([]model.Need, error) {
 	i, err := r.modInfo(ctx, m)
 	if isRefused(err) {
-		return "", nil
+		return nil, nil
 	}
 	if err != nil || compareGo(i.goVersion, "1.21") < 0 {
-		return "", err
+		return nil, err
 	}
-	return "go " + i.goVersion, nil
+	return []model.Need{{Subject: runtimeGo, Range: ">=" + i.goVersion, Stated: i.goVersion}}, nil
 }
 
 // successor finds the path of another module in a deprecation notice.

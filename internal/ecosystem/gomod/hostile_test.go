@@ -101,7 +101,7 @@ func moveLeft(t *testing.T, address, database string) (string, error) {
 		"go.mod":   {Data: []byte("module own.example/ferry\n\ngo 1.21\n\nrequire left.example/l v1.0.0\n")},
 		"ferry.go": {Data: []byte("package ferry\n\nimport _ \"left.example/l\"\n")},
 	}
-	c, err := Ecosystem{}.Read(files, ".")
+	c, err := Ecosystem{}.Read(indexed(files), ".")
 	if err != nil {
 		return "", err
 	}

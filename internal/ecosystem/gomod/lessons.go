@@ -223,7 +223,7 @@ func (s *resolver) tellHeldBack(chosen []candidate) {
 		if !s.ask.Bounds[sub.req.Name].Newest || sub.req.Subject == runtimeGo {
 			continue
 		}
-		order := sub.preference(true)
+		order := sub.want.Preference(&s.ask.Goal)
 		best := slices.IndexFunc(order, func(c int) bool { return sub.allowed[c] })
 		if best < 0 {
 			continue

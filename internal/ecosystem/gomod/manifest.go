@@ -13,6 +13,7 @@ import (
 	"golang.org/x/mod/module"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
 )
 
 // version is a module at a version, or what stands for Go: {"go", "1.24"}.
@@ -20,7 +21,8 @@ type version = module.Version
 
 // project is a module as it lies in its folder.
 type project struct {
-	fsys     fs.FS // the whole project's
+	files    *ecosystem.Index // the whole project's
+	fsys     fs.FS            // where they lie
 	dir      string
 	file     string // go.mod, relative to the project
 	src      []byte
@@ -39,12 +41,12 @@ type project struct {
 }
 
 // Read reads a go.mod, and go.sum, vendor/modules.txt and go.work around it.
-func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
-	p, err := readProject(fsys, dir)
+func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
+	p, err := readProject(x, dir)
 	if err != nil {
 		return nil, err
 	}
-	c := &model.Component{Ecosystem: Name, Dir: dir, Name: p.path(), Manifest: p.file, Detail: p}
+	c := &model.Component{Kind: Name, Type: Name, Dir: dir, Name: p.path(), Manifest: p.file, Detail: p}
 	if p.sum.src != nil {
 		c.Lock = p.sumFile
 	}
@@ -80,8 +82,9 @@ func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
 var runtimeGo = model.Subject{Kind: "runtime", Name: "go"}
 
 // readProject reads what makes up the module in dir.
-func readProject(fsys fs.FS, dir string) (*project, error) {
-	p := &project{fsys: fsys, dir: dir, file: path.Join(dir, "go.mod"), sumFile: path.Join(dir, "go.sum")}
+func readProject(x *ecosystem.Index, dir string) (*project, error) {
+	fsys := x.FS
+	p := &project{files: x, fsys: fsys, dir: dir, file: path.Join(dir, "go.mod"), sumFile: path.Join(dir, "go.sum")}
 	var err error
 	if p.src, err = readFile(fsys, p.file); err != nil {
 		return nil, err

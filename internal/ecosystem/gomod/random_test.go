@@ -34,7 +34,7 @@ func TestSelectionOfRandomUniverses(t *testing.T) {
 			}
 			require.NoError(t, os.WriteFile(filepath.Join(root, "go.mod"), []byte(text), 0o644))
 			j := newJudge(t, root, universe)
-			p, err := readProject(os.DirFS(root), ".")
+			p, err := readProject(indexed(os.DirFS(root)), ".")
 			require.NoError(t, err)
 			r, err := j.connect(root)
 			require.NoError(t, err)

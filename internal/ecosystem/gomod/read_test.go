@@ -84,7 +84,7 @@ func TestSites(t *testing.T) {
 
 func readText(t *testing.T, text string) *model.Component {
 	t.Helper()
-	c, err := Ecosystem{}.Read(fstest.MapFS{"go.mod": {Data: []byte(text)}}, ".")
+	c, err := Ecosystem{}.Read(indexed(fstest.MapFS{"go.mod": {Data: []byte(text)}}), ".")
 	require.NoError(t, err)
 	return c
 }
@@ -99,7 +99,7 @@ func TestReadFaults(t *testing.T) {
 		"go.sum:1: a merge left":                        {"go.mod": {Data: []byte("module x.example/x\n")}, "go.sum": {Data: []byte("<<<<<<< HEAD\n")}},
 		"go.work:2: it uses ../out, which lies outside": {"go.mod": {Data: []byte("module x.example/x\n")}, "go.work": {Data: []byte("go 1.21\nuse ../out\n")}},
 	} {
-		_, err := Ecosystem{}.Read(files, ".")
+		_, err := Ecosystem{}.Read(indexed(files), ".")
 		assert.ErrorContains(t, err, want)
 	}
 }
@@ -142,7 +142,7 @@ func FuzzReadGoMod(f *testing.F) {
 	}
 	f.Add([]byte("module x\r\ngo 9.9\r\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		c, err := Ecosystem{}.Read(fstest.MapFS{"go.mod": {Data: text}}, ".")
+		c, err := Ecosystem{}.Read(indexed(fstest.MapFS{"go.mod": {Data: text}}), ".")
 		if err != nil {
 			return
 		}
@@ -172,9 +172,9 @@ func FuzzReadGoSum(f *testing.F) {
 func FuzzReadGoWork(f *testing.F) {
 	f.Add([]byte("go 1.21\nuse (\n\t.\n\t./lib\n)\nreplace a.example/a => ./b\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		_, _ = Ecosystem{}.Read(fstest.MapFS{
+		_, _ = Ecosystem{}.Read(indexed(fstest.MapFS{
 			"go.mod": {Data: []byte("module x.example/x\n")}, "lib/go.mod": {Data: []byte("module y.example/y\n")}, "go.work": {Data: text},
-		}, ".")
+		}), ".")
 	})
 }
 
@@ -260,7 +260,7 @@ func TestManyVersions(t *testing.T) {
 	server := httptest.NewServer(answers{list.String(), "module a.example/one\n\ngo 1.21\n", ""})
 	defer server.Close()
 	files := fstest.MapFS{"go.mod": {Data: []byte("module own.example/ferry\n\ngo 1.21\n\nrequire a.example/one v1.0.0\n")}}
-	c, err := Ecosystem{}.Read(files, ".")
+	c, err := Ecosystem{}.Read(indexed(files), ".")
 	require.NoError(t, err)
 	r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
 		Files: files, Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + t.TempDir(), "GOENV=off"}, Client: fetch.New(fetch.Config{}),

@@ -14,6 +14,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	versions "bellwether/internal/core/version"
+	"bellwether/internal/core/want"
 	"bellwether/internal/ecosystem"
 )
 
@@ -47,6 +48,7 @@ type subject struct {
 	candidates []candidate // ascending
 	allowed    []bool
 	at         int // the present one among the candidates
+	want       *want.Want
 }
 
 // candidate is a version that a requirement may get, maybe under the path of
@@ -155,18 +157,13 @@ func (s *resolver) solve() ([]candidate, error) {
 // rule states a rule about required modules; one about a module that is not
 // required says nothing here.
 func (s *resolver) rule(r route.Rule) {
-	var terms []solve.Term
-	for _, t := range r.Terms {
-		i := slices.IndexFunc(s.subjects, func(sub *subject) bool { return sub.req.Name == t.Name })
+	want.Rule(s.problem, r, func(name string) (solve.ID, *want.Want) {
+		i := slices.IndexFunc(s.subjects, func(sub *subject) bool { return sub.req.Name == name })
 		if i < 0 {
-			return
+			return 0, nil
 		}
-		sub := s.subjects[i]
-		terms = append(terms, solve.Term{Subject: sub.id, In: s.problem.Pick(sub.id, func(k int) bool {
-			return sub.candidates[k].m.Path == t.Name && t.In(sub.candidates[k].v)
-		})})
-	}
-	s.problem.Forbid(func() string { return r.Why }, terms...)
+		return s.subjects[i].id, s.subjects[i].want
+	})
 }
 
 // movable are the requirements that have a version to choose: the direct ones,
@@ -216,55 +213,35 @@ func (s *resolver) add(q model.Requirement, releases []model.Release) error {
 		}
 	}
 	slices.SortStableFunc(sub.candidates, func(a, b candidate) int { return a.v.Compare(b.v) })
-	texts := make([]string, len(sub.candidates))
 	for i, c := range sub.candidates {
-		texts[i] = c.m.Version
 		if c.m == (version{Path: q.Name, Version: q.Locked}) {
 			sub.at = i
 		}
 	}
-	sub.id = s.problem.Subject(q.Name, texts)
+	sub.want = sub.wanted()
+	sub.id, sub.allowed = sub.want.State(s.problem, &s.ask.Goal)
 	s.subjects = append(s.subjects, sub)
-	s.bound(sub)
 	s.forbid(sub)
-	s.problem.Prefer(sub.id, sub.preference(s.ask.Bounds[q.Name].Newest))
-	if at := slices.Index(s.ask.First, q.Name); at >= 0 {
-		s.problem.Rank(sub.id, at-len(s.ask.First))
-	}
 	return nil
 }
 
-// bound states what a subject may become.
-func (s *resolver) bound(sub *subject) {
-	q, b := sub.req, s.ask.Bounds[sub.req.Name]
-	at := sub.candidates[sub.at].v
-	sub.allowed = make([]bool, len(sub.candidates))
-	for i, c := range sub.candidates {
-		switch {
-		case b.Allow != nil:
-			sub.allowed[i] = b.Allow(c.v)
-		case q.Subject == runtimeGo:
-			sub.allowed[i] = i == sub.at
-		default:
-			// Another major changes what importers write; nobody goes there unasked.
-			sub.allowed[i] = i == sub.at || c.m.Path == q.Name && c.v.Compare(at) >= 0
-		}
-		unasked := c.unfit || c.v.Preview() && !slices.Contains(s.ask.Previews, q.Name)
-		if s.ask.Fit && i != sub.at && unasked {
-			sub.allowed[i] = false
-		}
+// wanted is the subject in the words that requirements of all ecosystems have. What is there
+// is preferred, and then the lowest that will do, as minimal version selection has it. Another
+// major changes what importers write, so that nobody goes there unasked.
+func (sub *subject) wanted() *want.Want {
+	q, isGo := sub.req, sub.req.Subject == runtimeGo
+	w := &want.Want{
+		Name: q.Name, At: sub.at, Locked: sub.candidates[sub.at].v, Tendency: want.Lowest, Previews: true, Still: isGo, Newest: !isGo,
+		Candidates: make([]want.Candidate, len(sub.candidates)),
+		Down:       fmt.Sprintf("%s requires %s %s, which does not go down unasked", q.Site, q.Name, q.Locked),
 	}
-	s.problem.Require(sub.id, s.problem.Pick(sub.id, func(i int) bool { return sub.allowed[i] }), func() string {
-		switch {
-		case b.Allow != nil && b.Why != "":
-			return b.Why
-		case q.Subject == runtimeGo:
-			return fmt.Sprintf("%s states go %s, which is not asked to move", q.Site, q.Locked)
-		case b.Allow != nil:
-			return fmt.Sprintf("%s is to be %s", q.Name, solve.Runs(sub.texts(), func(i int) bool { return sub.allowed[i] }))
-		}
-		return fmt.Sprintf("%s requires %s %s, which does not go down unasked", q.Site, q.Name, q.Locked)
-	})
+	if isGo {
+		w.Down = fmt.Sprintf("%s states go %s, which is not asked to move", q.Site, q.Locked)
+	}
+	for i, c := range sub.candidates {
+		w.Candidates[i] = want.Candidate{Text: c.m.Version, Version: c.v, Shunned: c.shunned, Unfit: c.unfit, Apart: c.m.Path != q.Name}
+	}
+	return w
 }
 
 // learned notes a fact, if it is not known already.
@@ -309,36 +286,6 @@ func (sub *subject) texts() []string {
 		texts[i] = c.m.Version
 	}
 	return texts
-}
-
-// preference orders the candidates. Where the newest is asked for, that comes
-// first. Else what is there does, and then the lowest that will do, as minimal
-// version selection has it. Go is always raised as little as may be.
-func (sub *subject) preference(newest bool) []int {
-	list := make([]int, len(sub.candidates))
-	for i := range list {
-		list[i] = i
-	}
-	if sub.req.Subject == runtimeGo {
-		newest = false
-	}
-	slices.SortStableFunc(list, func(a, b int) int {
-		switch {
-		case newest && sub.candidates[a].shunned != sub.candidates[b].shunned:
-			if sub.candidates[b].shunned {
-				return -1
-			}
-			return 1
-		case newest:
-			return b - a
-		case (a < sub.at) != (b < sub.at):
-			return b - a // nothing goes down where it can go up
-		case a < sub.at:
-			return b - a
-		}
-		return a - b
-	})
-	return list
 }
 
 // expand states what the graph below a candidate requires of the other

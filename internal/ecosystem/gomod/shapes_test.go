@@ -3,6 +3,7 @@ package gomod
 import (
 	"context"
 	"flag"
+	"io/fs"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -89,7 +90,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		}
 	}
 	if *realProjects && sections["ask"] == "" {
-		p, err := readProject(os.DirFS(root), dir)
+		p, err := readProject(indexed(os.DirFS(root)), dir)
 		require.NoError(t, err)
 		for _, q := range p.mod.Require {
 			if !q.Indirect && p.fixed(q.Mod) == "" {
@@ -111,7 +112,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	for _, edit := range outcome.Edits {
 		require.NoError(t, os.WriteFile(filepath.Join(root, filepath.FromSlash(edit.File)), edit.New, 0o644))
 	}
-	p, err := readProject(os.DirFS(root), dir)
+	p, err := readProject(indexed(os.DirFS(root)), dir)
 	require.NoError(t, err)
 	for line := range strings.Lines(sections["want"]) {
 		name, want, _ := strings.Cut(strings.TrimSpace(line), " ")
@@ -183,7 +184,7 @@ func (j *judge) run(args ...string) string {
 // families asks for the newest of what is released together with a direct
 // requirement.
 func (j *judge) families(root, dir string) (ask string) {
-	c, err := Ecosystem{}.Read(os.DirFS(root), dir)
+	c, err := Ecosystem{}.Read(indexed(os.DirFS(root)), dir)
 	require.NoError(j.t, err)
 	r, err := j.connect(root)
 	require.NoError(j.t, err)
@@ -199,7 +200,7 @@ func (j *judge) families(root, dir string) (ask string) {
 
 // resolve resolves the module with bounds of one query a line.
 func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
-	c, err := Ecosystem{}.Read(os.DirFS(root), dir)
+	c, err := Ecosystem{}.Read(indexed(os.DirFS(root)), dir)
 	if err != nil {
 		return nil, err
 	}
@@ -269,4 +270,13 @@ func (j *judge) accepts(otherForm, workspace bool) {
 	}
 	j.run("vet", "./...")
 	j.run("test", "./...")
+}
+
+// indexed is the index of a project's files.
+func indexed(fsys fs.FS) *ecosystem.Index {
+	x, err := ecosystem.Walk(fsys, nil)
+	if err != nil {
+		panic(err)
+	}
+	return x
 }

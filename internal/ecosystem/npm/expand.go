@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 )
 
@@ -94,7 +95,8 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 	if at != nil {
 		locked = at.version
 	}
-	s.prefer(peer, false, locked)
+	peer.want = s.choice(e.name, p, locked)
+	s.problem.Prefer(peer.id, peer.want.Preference(&route.Goal{}))
 	imply(peer)
 	return nil
 }

@@ -126,7 +126,7 @@ func TestForeignLocks(t *testing.T) {
 				file, client = "pnpm-lock.yaml", "pnpm"
 			}
 			fsys := fstest.MapFS{"package.json": {Data: []byte(foreignManifest)}, file: {Data: []byte(text)}}
-			c, err := Ecosystem{}.Read(fsys, ".")
+			c, err := Ecosystem{}.Read(indexed(fsys), ".")
 			require.NoError(t, err)
 			assert.Equal(t, file, c.Lock)
 			locked := map[string]string{}
@@ -155,9 +155,9 @@ func TestForeignLockBehind(t *testing.T) {
 		if file != "yarn.lock" {
 			text = foreignLocks["pnpm-lock.yaml, 9"]
 		}
-		c, err := Ecosystem{}.Read(fstest.MapFS{
+		c, err := Ecosystem{}.Read(indexed(fstest.MapFS{
 			"package.json": {Data: []byte(`{"dependencies": {"crane": "^3.2.0", "winch": "latest"}}`)}, file: {Data: []byte(text)},
-		}, ".")
+		}), ".")
 		require.NoError(t, err)
 		assert.Equal(t, "3.2.0", c.Find("crane")[0].Locked)
 		assert.Empty(t, c.Find("winch")[0].Locked)
@@ -172,17 +172,17 @@ func TestLaidDown(t *testing.T) {
 	} {
 		for kind, text := range foreignLocks {
 			file, _, _ := strings.Cut(kind, ",")
-			c, err := Ecosystem{}.Read(fstest.MapFS{
+			c, err := Ecosystem{}.Read(indexed(fstest.MapFS{
 				"package.json": {Data: []byte(`{"dependencies": {"crane": "^4.0.0"}, ` + rules + `}`)},
 				file:           {Data: []byte(strings.ReplaceAll(text, "crane@^2.0.0", "crane@2.1.0, crane@^2.0.0"))},
-			}, ".")
+			}), ".")
 			require.NoError(t, err)
 			assert.Equal(t, "2.1.0", c.Find("crane")[0].Locked, "%s, %s", kind, rules)
 			assert.Contains(t, strings.Join(c.Notes, "\n"), "package.json:1 lays down which crane everybody gets")
 		}
 	}
 	for _, none := range []string{`"resolutions": {"hoist/crane": "2.1.0", "crane@^3.0.0": "2.1.0"}`, `"resolutions": {"crane": "npm:winch@1.0.0"}`, `"resolutions": ["crane"]`} {
-		c, err := Ecosystem{}.Read(fstest.MapFS{"package.json": {Data: []byte(`{"dependencies": {"crane": "^4.0.0"}, ` + none + `}`)}, "yarn.lock": {Data: []byte("# yarn lockfile v1\n")}}, ".")
+		c, err := Ecosystem{}.Read(indexed(fstest.MapFS{"package.json": {Data: []byte(`{"dependencies": {"crane": "^4.0.0"}, ` + none + `}`)}, "yarn.lock": {Data: []byte("# yarn lockfile v1\n")}}), ".")
 		require.NoError(t, err)
 		assert.NotContains(t, strings.Join(c.Notes, "\n"), "lays down", none)
 	}
@@ -199,16 +199,16 @@ func TestMembersOfPNPM(t *testing.T) {
 		"pnpm-lock.yaml":             {Data: []byte("lockfileVersion: '9.0'\nimporters:\n  .: {}\n  quays/north:\n    dependencies:\n      crane:\n        specifier: ^2.0.0\n        version: 2.4.0\n")},
 		"elsewhere/sub/package.json": {Data: []byte(`{"name": "sub"}`)},
 	}
-	c, err := Ecosystem{}.Read(fsys, ".")
+	c, err := Ecosystem{}.Read(indexed(fsys), ".")
 	require.NoError(t, err)
 	assert.Equal(t, "2.4.0", c.Find("crane")[0].Locked)
 	assert.Equal(t, "workspace member", c.Find("south")[0].Fixed)
 	assert.Equal(t, "version in a catalog", c.Find("rope")[0].Fixed)
-	dirs, err := Ecosystem{}.Detect(fsys)
+	dirs, err := Ecosystem{}.Detect(indexed(fsys))
 	require.NoError(t, err)
 	assert.Equal(t, []string{".", "elsewhere/sub", "quays/old"}, dirs)
 	fsys["pnpm-workspace.yaml"].Data = []byte("packages:\n  - '../x'\n")
-	_, err = Ecosystem{}.Read(fsys, ".")
+	_, err = Ecosystem{}.Read(indexed(fsys), ".")
 	var fault *model.Fault
 	require.ErrorAs(t, err, &fault)
 	assert.Equal(t, "pnpm-workspace.yaml", fault.File)
@@ -227,7 +227,7 @@ func FuzzForeignLocks(f *testing.F) {
 		if pnpm {
 			file = "pnpm-lock.yaml"
 		}
-		c, err := Ecosystem{}.Read(fstest.MapFS{"package.json": {Data: []byte(foreignManifest)}, file: {Data: []byte(text)}}, ".")
+		c, err := Ecosystem{}.Read(indexed(fstest.MapFS{"package.json": {Data: []byte(foreignManifest)}, file: {Data: []byte(text)}}), ".")
 		if err != nil {
 			var fault *model.Fault
 			require.ErrorAs(t, err, &fault)

@@ -76,7 +76,7 @@ func resolveWarm(b *testing.B, universe, manifest string) func() *route.State {
 	root, cache := b.TempDir(), b.TempDir()
 	require.NoError(b, os.WriteFile(filepath.Join(root, "package.json"), []byte(manifest), 0o644))
 	resolve := func() *route.State {
-		c, err := Ecosystem{}.Read(os.DirFS(root), ".")
+		c, err := Ecosystem{}.Read(indexed(os.DirFS(root)), ".")
 		require.NoError(b, err)
 		r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
 			Files: os.DirFS(root), Environ: []string{"npm_config_registry=" + server.URL}, Client: fetch.New(fetch.Config{CacheDir: cache, MaxAge: time.Hour}), Now: time.Now(),

@@ -29,7 +29,7 @@ func TestLargeLock(t *testing.T) {
 		"a chain":            lockOf(40000, func(i int) string { return fmt.Sprintf("node_modules/p%d", i) }, func(i int) string { return fmt.Sprintf("p%d", i+1) }),
 		"folders in folders": lockOf(800, deep, func(int) string { return "p0" }),
 	} {
-		c, err := Ecosystem{}.Read(files, ".")
+		c, err := Ecosystem{}.Read(indexed(files), ".")
 		require.NoError(t, err, name)
 		all := Ecosystem{}.Packages(c)
 		assert.NotEmpty(t, all, name)

@@ -320,7 +320,7 @@ func (p *project) memberFolders(fsys fs.FS) ([]string, error) {
 // component is the project in the words of the model.
 func (p *project) component() *model.Component {
 	c := &model.Component{
-		Ecosystem: Name, Dir: p.dir, Name: p.root.name, Manifest: p.root.file, Detail: p,
+		Kind: Name, Type: Name, Dir: p.dir, Name: p.root.name, Manifest: p.root.file, Detail: p,
 	}
 	switch {
 	case p.lock != nil:

@@ -11,6 +11,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
+	"bellwether/internal/ecosystem"
 )
 
 func files(pairs ...string) *overlay.FS {
@@ -74,7 +75,7 @@ const everyGroup = `{
 }`
 
 func TestReadEveryGroup(t *testing.T) {
-	c, err := Ecosystem{}.Read(files("board/package.json", everyGroup), "board")
+	c, err := Ecosystem{}.Read(&ecosystem.Index{FS: files("board/package.json", everyGroup)}, "board")
 	require.NoError(t, err)
 	var told []string
 	for _, r := range c.Requirements {
@@ -253,7 +254,7 @@ func TestPackages(t *testing.T) {
 			"node_modules/p": {"version": "1.0.0", "engines": {"node": ">=98"}}
 		}}`)},
 	}
-	c, err := Ecosystem{}.Read(fsys, ".")
+	c, err := Ecosystem{}.Read(indexed(fsys), ".")
 	require.NoError(t, err)
 	var got []string
 	for _, p := range (Ecosystem{}).Packages(c) {

@@ -4,7 +4,6 @@ package npm
 
 import (
 	"context"
-	"io/fs"
 	"path"
 	"slices"
 
@@ -19,11 +18,20 @@ const Name = "npm"
 // Ecosystem implements ecosystem.Ecosystem.
 type Ecosystem struct{}
 
-// Name is "npm".
-func (Ecosystem) Name() string { return Name }
+// Kind is "npm".
+func (Ecosystem) Kind() string { return Name }
 
-// Manifest is "package.json".
-func (Ecosystem) Manifest() string { return "package.json" }
+// Type is "npm".
+func (Ecosystem) Type() string { return Name }
+
+// Manifests are those named package.json.
+func (Ecosystem) Manifests() []string { return []string{"package.json"} }
+
+// OSVName is "npm".
+func (Ecosystem) OSVName() string { return "npm" }
+
+// OSVVersion is the version as it is.
+func (Ecosystem) OSVVersion(text string) string { return text }
 
 // Order is npm's version order.
 func (Ecosystem) Order() version.Order { return version.NPM{} }
@@ -31,22 +39,9 @@ func (Ecosystem) Order() version.Order { return version.NPM{} }
 // Detect finds folders with a package.json. Workspace members belong to their
 // root's component and are left out, as is everything in node_modules and in
 // folders whose names start with a dot.
-func (Ecosystem) Detect(fsys fs.FS) ([]string, error) {
-	var dirs []string
-	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if d.IsDir() && name != "." && (d.Name() == "node_modules" || d.Name()[0] == '.') {
-			return fs.SkipDir
-		}
-		if d.Type().IsRegular() && d.Name() == "package.json" {
-			dirs = append(dirs, path.Dir(name))
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
+func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
+	for _, file := range x.Named(e.Manifests(), func(folder string) bool { return folder[0] == '.' }) {
+		dirs = append(dirs, path.Dir(file))
 	}
 	slices.Sort(dirs)
 	members := map[string]bool{}
@@ -55,7 +50,7 @@ func (Ecosystem) Detect(fsys fs.FS) ([]string, error) {
 			continue
 		}
 		// A manifest that cannot be read is told when it is read for itself.
-		if p, err := readManifests(fsys, dir); err == nil {
+		if p, err := readManifests(x.FS, dir); err == nil {
 			for _, top := range p.tops {
 				members[top.dir] = true
 			}
@@ -65,8 +60,8 @@ func (Ecosystem) Detect(fsys fs.FS) ([]string, error) {
 }
 
 // Read reads the component in dir.
-func (Ecosystem) Read(fsys fs.FS, dir string) (*model.Component, error) {
-	p, err := readProject(fsys, dir)
+func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
+	p, err := readProject(x.FS, dir)
 	if err != nil {
 		return nil, err
 	}

@@ -1,45 +1,66 @@
 package npm
 
-import "slices"
+import (
+	"fmt"
+	"slices"
 
-// prefer orders the candidates of a wish. Where the newest is asked for, that
-// comes first. Else what is locked does, and then the smallest step: the newest
-// of the same line, of the next one, and so on. Without a lock it is what npm
-// would take.
-func (s *resolver) prefer(w *wish, newest bool, locked string) {
-	releases := w.pkg.releases
-	lines, good := w.pkg.lines(), make([]bool, len(releases))
-	for i, r := range releases {
-		good[i] = s.good(r)
+	"bellwether/internal/core/want"
+)
+
+// wanted is a dependency of a top in the words that requirements of all ecosystems have.
+func (s *resolver) wanted(d dependency, p *pkg, locked string) *want.Want {
+	w := s.choice(d.name, p, locked)
+	inRange := p.satisfying(d.spec)
+	for i := range w.Candidates {
+		w.Candidates[i].InRange = inRange[i]
 	}
-	newer := func(a, b int) int { // usable ones first, whatever the registry's tags say
-		if d := boolOrder(good[a], good[b]); d != 0 {
-			return d
+	bound := s.ask.Bounds[d.name]
+	if slices.Contains(s.ask.Apart, d.name) || !bound.Newest && s.several[d.name] {
+		w.Stays = func(i int) bool { return i == w.At }
+	}
+	w.Promised, w.Strict = d.kind.peer(), s.reg.settings.on("engine-strict")
+	w.Asks = fmt.Sprintf("%s asks for %s %s", d.site, d.name, shown(d.spec.text))
+	w.Down = fmt.Sprintf("%s is at %s (%s) and does not go down unasked", d.name, locked, d.site)
+	w.Hidden = func(allowed []bool) string { return s.hidden(w, allowed) }
+	return w
+}
+
+// choice is a package with its releases, and the order in which they are tried. Without a
+// lock it is what npm would take.
+func (s *resolver) choice(name string, p *pkg, locked string) *want.Want {
+	w := &want.Want{Name: name, At: -1, Newest: true, Candidates: make([]want.Candidate, len(p.releases))}
+	for i, rel := range p.releases {
+		w.Candidates[i] = want.Candidate{Text: rel.text, Version: rel.parsed, Shunned: rel.Deprecated != "" || rel.parsed.Preview(), Unfit: !s.reg.fits(rel)}
+		if rel.text == locked {
+			w.At = i
 		}
-		return b - a
 	}
-	at := slices.IndexFunc(releases, func(r *release) bool { return r.text == locked })
-	order := make([]int, len(releases))
-	for i := range order {
-		order[i] = i
+	if v, err := parseVersion(locked); err == nil {
+		w.Locked = v
 	}
-	slices.SortStableFunc(order, func(a, b int) int {
-		ra, rb := releases[a], releases[b]
+	w.Unlocked = func(a, b int) int { return s.reg.better(p.releases[a], p.releases[b]) }
+	return w
+}
+
+// hidden tells of newer releases that are not allowed, and why.
+func (s *resolver) hidden(w *want.Want, allowed []bool) (text string) {
+	unfit, previews := "", ""
+	for i, c := range w.Candidates {
 		switch {
-		case locked == "" && !newest:
-			return s.reg.better(ra, rb)
-		case newest || at < 0:
-			return newer(a, b)
-		case a == at || b == at:
-			return boolOrder(a == at, b == at)
-		case good[a] != good[b]:
-			return boolOrder(good[a], good[b])
-		case lines[a] != lines[b]:
-			return stepFrom(lines[at], lines[a]) - stepFrom(lines[at], lines[b])
+		case allowed[i] || w.Locked == nil || c.Version.Compare(w.Locked) <= 0:
+		case c.Version.Preview():
+			previews = c.Text
+		default:
+			unfit = c.Text
 		}
-		return b - a
-	})
-	s.problem.Prefer(w.id, order)
+	}
+	if unfit != "" {
+		text += fmt.Sprintf("; newer ones, up to %s, do not run on node %s", unfit, s.reg.node)
+	}
+	if previews != "" {
+		text += fmt.Sprintf("; --preview %s would add pre-releases up to %s", w.Name, previews)
+	}
+	return text
 }
 
 // boolOrder puts the one that holds first.
@@ -53,19 +74,6 @@ func boolOrder(a, b bool) int {
 	return 0
 }
 
-// stepFrom is how far a line is from another; lines below come after all above.
-func stepFrom(from, to int) int {
-	if to < from {
-		return 1<<20 + from - to
-	}
-	return to - from
-}
-
-// good tells whether nothing speaks against moving to a release by itself.
-func (s *resolver) good(r *release) bool {
-	return r.Deprecated == "" && s.reg.fits(r) && !r.parsed.Preview()
-}
-
 // rank lets the asked-for packages be decided first, then those that many
 // others name as a peer: they set the frame for the rest.
 func (s *resolver) rank() {
@@ -76,10 +84,7 @@ func (s *resolver) rank() {
 		}
 	}
 	for _, w := range s.wishes {
-		rank := -named[w.name]
-		if at := slices.Index(s.ask.First, w.name); at >= 0 {
-			rank = -1000*len(s.ask.First) + at
-		}
-		s.problem.Rank(w.id, rank)
+		w.want.Weight = named[w.name]
+		s.problem.Rank(w.id, w.want.Rank(&s.ask.Goal))
 	}
 }

@@ -234,7 +234,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Relea
 			}
 		}
 		if b.Node != "" {
-			all[i].Runtime = "node " + b.Node
+			all[i].Needs = []model.Need{{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: b.Node}}
 		}
 		if !r.fits(rel) {
 			all[i].Unfit = fmt.Sprintf("it needs node %s, and %s is installed", b.Node, r.node)

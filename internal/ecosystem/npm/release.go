@@ -105,18 +105,6 @@ func (p *pkg) copied() *pkg {
 	return c
 }
 
-// lines number the compatible lines that the releases are in, ascending.
-func (p *pkg) lines() []int {
-	numbers := make([]int, len(p.releases))
-	for i := 1; i < len(p.releases); i++ {
-		numbers[i] = numbers[i-1]
-		if p.releases[i].parsed.Line() != p.releases[i-1].parsed.Line() {
-			numbers[i]++
-		}
-	}
-	return numbers
-}
-
 // keep gives the package with only the releases that keep admits.
 func (p *pkg) keep(keep func(*release) bool) *pkg {
 	if !slices.ContainsFunc(p.releases, func(r *release) bool { return !keep(r) }) {

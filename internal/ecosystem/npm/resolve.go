@@ -11,6 +11,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
+	"bellwether/internal/core/want"
 	"bellwether/internal/ecosystem"
 )
 
@@ -60,6 +61,7 @@ type wish struct {
 	pkg   *pkg
 	tops  []*node // that share it, the first is where it is placed
 	specs []spec  // what they ask for
+	want  *want.Want
 	rel   *release
 }
 
@@ -339,18 +341,16 @@ func (s *resolver) overruled(top *node, d dependency) bool {
 // rule states a rule about the packages that the root asks for; one about a
 // package that it does not ask for says nothing here.
 func (s *resolver) rule(r route.Rule) {
-	var terms []solve.Term
-	for _, t := range r.Terms {
-		w := s.byKey[wishKey{s.t.root, t.Name}]
-		if all := s.named[t.Name]; w == nil && len(all) > 0 {
+	want.Rule(s.problem, r, func(name string) (solve.ID, *want.Want) {
+		w := s.byKey[wishKey{s.t.root, name}]
+		if all := s.named[name]; w == nil && len(all) > 0 {
 			w = all[0]
 		}
 		if w == nil {
-			return
+			return 0, nil
 		}
-		terms = append(terms, solve.Term{Subject: w.id, In: s.problem.Pick(w.id, func(i int) bool { return t.In(w.pkg.releases[i].parsed) })})
-	}
-	s.problem.Forbid(func() string { return r.Why }, terms...)
+		return w.id, w.want
+	})
 }
 
 // wishFor adds a top's dependency to the problem. Tops that have the same
@@ -382,13 +382,14 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 		w = s.newWish(top, d.name, p)
 		w.specs = []spec{d.spec}
 	}
-	bound := s.ask.Bounds[d.name]
-	allowed, why := s.allowed(d, p, bound, locked)
+	w.want = s.wanted(d, p, locked)
+	allowed := w.want.Allowed(&s.ask.Goal)
+	why := w.want.Why(&s.ask.Goal, allowed)
 	if !slices.Contains(allowed, true) {
-		why = func() string { return s.nothing(d, p, bound) }
+		why = func() string { return s.nothing(d, p, s.ask.Bounds[d.name]) }
 	}
 	s.problem.Require(w.id, s.problem.Pick(w.id, func(i int) bool { return allowed[i] }), why)
-	s.prefer(w, bound.Newest, locked)
+	s.problem.Prefer(w.id, w.want.Preference(&s.ask.Goal))
 	return nil
 }
 
@@ -407,60 +408,6 @@ func (s *resolver) newWish(top *node, name string, p *pkg) *wish {
 	}
 	s.heed()
 	return w
-}
-
-// allowed tells which releases a bound lets a dependency be, and says why.
-func (s *resolver) allowed(d dependency, p *pkg, bound route.Bound, locked string) ([]bool, solve.Why) {
-	allowed := make([]bool, len(p.releases))
-	inRange := p.satisfying(d.spec)
-	lockedVersion, _ := parseVersion(locked)
-	for i, rel := range p.releases {
-		shown := !rel.parsed.Preview() || inRange[i] || rel.text == locked || slices.Contains(s.ask.Previews, d.name)
-		switch {
-		case d.kind.peer():
-			// What others may count on is widened only for another line, where that is asked for.
-			widens := bound.Allow != nil && slices.Contains(s.ask.First, d.name) && (lockedVersion == nil || rel.parsed.Line() != lockedVersion.Line())
-			allowed[i] = inRange[i] || widens && shown && bound.Allow(rel.parsed)
-		case bound.Allow != nil:
-			stays := rel.text == locked && (slices.Contains(s.ask.Apart, d.name) || !bound.Newest && s.several[d.name])
-			allowed[i] = stays || shown && bound.Allow(rel.parsed)
-		case lockedVersion != nil:
-			allowed[i] = rel.text == locked || shown && rel.parsed.Compare(lockedVersion) > 0
-		default:
-			allowed[i] = inRange[i]
-		}
-		if (s.ask.Fit || s.reg.settings.on("engine-strict")) && rel.text != locked && !s.reg.fits(rel) {
-			allowed[i] = false
-		}
-	}
-	return allowed, func() string {
-		switch {
-		case d.kind.peer() || bound.Allow == nil && lockedVersion == nil:
-			return fmt.Sprintf("%s asks for %s %s", d.site, d.name, shown(d.spec.text))
-		case bound.Allow != nil && bound.Why != "":
-			return bound.Why
-		case bound.Allow != nil:
-			return fmt.Sprintf("%s is to be %s", d.name, solve.Runs(p.versions, func(i int) bool { return allowed[i] }))
-		}
-		text := fmt.Sprintf("%s is at %s (%s) and does not go down unasked", d.name, locked, d.site)
-		unfit, previews := "", ""
-		for i, rel := range p.releases {
-			switch {
-			case allowed[i] || rel.parsed.Compare(lockedVersion) <= 0:
-			case rel.parsed.Preview():
-				previews = rel.text
-			default:
-				unfit = rel.text
-			}
-		}
-		if unfit != "" {
-			text += fmt.Sprintf("; newer ones, up to %s, do not run on node %s", unfit, s.reg.node)
-		}
-		if previews != "" {
-			text += fmt.Sprintf("; --preview %s would add pre-releases up to %s", d.name, previews)
-		}
-		return text
-	}
 }
 
 // nothing says of a dependency that no release satisfies it.

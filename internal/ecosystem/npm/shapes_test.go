@@ -2,6 +2,7 @@ package npm
 
 import (
 	"context"
+	"io/fs"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -115,7 +116,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 
 // resolveIn resolves the component in dir with bounds of one range a line.
 func resolveIn(dir, ask string, environ []string) (*route.State, error) {
-	c, err := Ecosystem{}.Read(os.DirFS(dir), ".")
+	c, err := Ecosystem{}.Read(indexed(os.DirFS(dir)), ".")
 	if err != nil {
 		return nil, err
 	}
@@ -223,4 +224,13 @@ func (j *judge) accepts() {
 	}
 	j.run("install", "--package-lock-only")
 	assert.Equal(j.t, before, read(), "npm must leave the lock as it is")
+}
+
+// indexed is the index of a project's files.
+func indexed(fsys fs.FS) *ecosystem.Index {
+	x, err := ecosystem.Walk(fsys, nil)
+	if err != nil {
+		panic(err)
+	}
+	return x
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
 )
 
 // maxFile bounds the files that are read, in bytes: none of these is written
@@ -142,35 +143,33 @@ func (x *index) of(name string) []kind {
 // Read gives the pins of all files of a project that the table knows, with the
 // project's own rows in it, in the order of the files, and notes on what could
 // not be read. Folders that skip names are left out.
-func Read(fsys fs.FS, skip func(dir string) bool, own []Row) (pins []model.Pin, notes []string, err error) {
+func Read(x *ecosystem.Index, skip func(dir string) bool, own []Row) (pins []model.Pin, notes []string, err error) {
 	known := newIndex(own)
-	err = fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if d.IsDir() {
-			if name != "." && (d.Name() == "node_modules" || d.Name() == "vendor" || d.Name() == ".git" || skip(name)) {
-				return fs.SkipDir
-			}
-			return nil
-		}
+	for _, name := range x.Files() {
 		matching := known.of(name)
-		if len(matching) == 0 {
-			return nil
+		if len(matching) == 0 || inVendor(name) || skip(path.Dir(name)) {
+			continue
 		}
-		if !d.Type().IsRegular() {
-			if _, err := fs.Stat(fsys, name); err != nil {
+		if x.IsLink(name) {
+			if _, err := fs.Stat(x.FS, name); err != nil {
 				notes = append(notes, name+" is a link that leads out of the project, or nowhere; it was not read")
 			}
-			return nil
+			continue
 		}
-		f, err := readFile(fsys, name, matching)
+		f, err := readFile(x.FS, name, matching)
 		if f != nil {
 			pins, notes = append(pins, f.pins...), append(notes, f.notes...)
 		}
-		return err
-	})
-	return pins, notes, err
+		if err != nil {
+			return pins, notes, err
+		}
+	}
+	return pins, notes, nil
+}
+
+// inVendor tells whether a file lies in a copy of what others wrote.
+func inVendor(name string) bool {
+	return strings.HasPrefix(name, "vendor/") || strings.Contains(name, "/vendor/")
 }
 
 func readFile(fsys fs.FS, name string, kinds []kind) (*file, error) {

@@ -2,6 +2,7 @@ package pin
 
 import (
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
 )
 
 func nowhere(string) bool { return false }
@@ -30,7 +32,7 @@ func TestCorpus(t *testing.T) {
 				}
 				fsys[f.Name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(string(f.Data), "\n", end))}
 			}
-			pins, notes, err := Read(fsys, nowhere, nil)
+			pins, notes, err := Read(indexed(t, fsys), nowhere, nil)
 			require.NoError(t, err)
 			var got []string
 			for _, p := range pins {
@@ -80,15 +82,15 @@ func checkSite(t *testing.T, p model.Pin, src []byte) {
 	}
 	moved, err := model.Apply(src, []model.Splice{{Site: p.Site, New: fresh}})
 	require.NoError(t, err)
-	again, _, err := Read(fstest.MapFS{p.Site.File: {Data: moved}}, nowhere, nil)
+	again, _, err := Read(indexed(t, fstest.MapFS{p.Site.File: {Data: moved}}), nowhere, nil)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(again, func(q model.Pin) bool { return q.Subject == p.Subject && strings.HasPrefix(q.Range, fresh) }), "%s in\n%s", p.Site, moved)
 }
 
 func TestLeftOut(t *testing.T) {
-	pins, _, err := Read(fstest.MapFS{
+	pins, _, err := Read(indexed(t, fstest.MapFS{
 		"old/.nvmrc": {Data: []byte("14\n")}, ".nvmrc": {Data: []byte("\n\n")}, "Dockerfile": {Data: []byte(strings.Repeat("FROM node:20\n", 1<<17))},
-	}, func(dir string) bool { return dir == "old" }, nil)
+	}), func(dir string) bool { return dir == "old" }, nil)
 	require.NoError(t, err)
 	assert.Empty(t, pins, "a folder that is left out, a file that says nothing, one that nobody wrote by hand")
 }
@@ -96,7 +98,7 @@ func TestLeftOut(t *testing.T) {
 func TestRowsOfAProject(t *testing.T) {
 	row := Row{Files: "deploy/*.hcl", Subject: "runtime/node at least", Match: `node_image = "(?P<version>[0-9.]+)"`}
 	require.NoError(t, row.Check())
-	pins, _, err := Read(fstest.MapFS{"deploy/web.hcl": {Data: []byte("x\nnode_image = \"20.1\"\n")}}, nowhere, []Row{row})
+	pins, _, err := Read(indexed(t, fstest.MapFS{"deploy/web.hcl": {Data: []byte("x\nnode_image = \"20.1\"\n")}}), nowhere, []Row{row})
 	require.NoError(t, err)
 	require.Len(t, pins, 1)
 	assert.Equal(t, "deploy/web.hcl:2 runtime/node 20.1 true", fmt.Sprint(pins[0].Site, " ", pins[0].Subject, " ", pins[0].Range, " ", pins[0].AtLeast))
@@ -120,4 +122,11 @@ func FuzzRead(f *testing.F) {
 			assert.Equal(t, p.Site.Text, string(src[p.Site.Start:p.Site.End]))
 		}
 	})
+}
+
+// indexed is the index of a project's files.
+func indexed(t testing.TB, fsys fs.FS) *ecosystem.Index {
+	x, err := ecosystem.Walk(fsys, nil)
+	require.NoError(t, err)
+	return x
 }

@@ -29,7 +29,7 @@ func TestRaise(t *testing.T) {
 			}
 		}
 	}
-	pins, _, err := Read(before, nowhere, nil)
+	pins, _, err := Read(indexed(t, before), nowhere, nil)
 	require.NoError(t, err)
 	to, err := version.Plain{}.Parse("20.9")
 	require.NoError(t, err)
@@ -69,7 +69,7 @@ func TestRaiseCorpus(t *testing.T) {
 	for _, f := range archive.Files {
 		fsys[f.Name] = &fstest.MapFile{Data: f.Data}
 	}
-	pins, _, err := Read(fsys, nowhere, nil)
+	pins, _, err := Read(indexed(t, fsys), nowhere, nil)
 	require.NoError(t, err)
 	to, err := version.Plain{}.Parse("97")
 	require.NoError(t, err)
@@ -96,7 +96,7 @@ func TestRaiseCorpus(t *testing.T) {
 				}
 			}
 		}
-		again, notes, err := Read(after, nowhere, nil)
+		again, notes, err := Read(indexed(t, after), nowhere, nil)
 		require.NoError(t, err)
 		assert.Empty(t, notes, subject.String())
 		for _, p := range again {

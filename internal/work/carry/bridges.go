@@ -23,7 +23,7 @@ func (a *advance) noteBridges(ctx context.Context, moved *movedLeg) ([]model.Fil
 			return nil, err
 		}
 	}
-	return kept.RewriteBridges(a.tree.FS, func(after []kept.Bridge) []kept.Bridge {
+	return kept.RewriteBridges(a.tree.Files.FS, func(after []kept.Bridge) []kept.Bridge {
 		return a.bridges(moved, part, registry, after)
 	})
 }

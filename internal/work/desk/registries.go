@@ -5,6 +5,7 @@ import (
 	"os"
 	"sync"
 
+	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/tree"
 )
@@ -12,23 +13,24 @@ import (
 // table has the registries that a call asks: one for all components whose settings are the
 // same.
 type table struct {
-	mu     sync.Mutex
-	of     map[place]ecosystem.Registry
-	shared map[string]ecosystem.Registry
+	mu       sync.Mutex
+	of       map[place]ecosystem.Registry
+	shared   map[string]ecosystem.Registry
+	inEffect inEffect
 }
 
 // place is a component, wherever its files are at the moment.
 type place struct{ ecosystem, dir string }
 
 func newTable() *table {
-	return &table{of: map[place]ecosystem.Registry{}, shared: map[string]ecosystem.Registry{}}
+	return &table{of: map[place]ecosystem.Registry{}, shared: map[string]ecosystem.Registry{}, inEffect: inEffect{of: map[*model.Component][]model.Package{}}}
 }
 
 // Registry is what a component's packages come from.
 func (d *Desk) Registry(ctx context.Context, part *tree.Part) (ecosystem.Registry, error) {
 	d.table.mu.Lock()
 	defer d.table.mu.Unlock()
-	at := place{part.Eco.Name(), part.Dir}
+	at := place{part.Eco.Kind(), part.Dir}
 	if r, known := d.table.of[at]; known {
 		return r, nil
 	}

@@ -129,7 +129,7 @@ func findSubjects(l *model.Leg, part *tree.Part) {
 		if subject, isPin := m.Pin(); isPin {
 			m.Subject = subject
 		} else if part != nil {
-			m.Subject.Kind = part.Ecosystem
+			m.Subject.Kind = part.Type
 			if found := part.Find(m.Name); len(found) > 0 {
 				m.Subject = found[0].Subject
 			}

@@ -29,6 +29,10 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult,
 	if err != nil {
 		return nil, err
 	}
+	packages, err := d.Effective(ctx, t)
+	if err != nil {
+		return nil, err
+	}
 	result := &model.BooksResult{Notes: s.Notes}
 	for _, b := range s.Books {
 		row := model.BookResult{Book: b.File, Title: b.Title, Releases: len(b.Releases), Rules: []model.RuleResult{}}
@@ -36,7 +40,7 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult,
 			row.AsOf = b.AsOf.Format(time.DateOnly)
 		}
 		for _, r := range b.Rules {
-			status, why := applies(t, places, r)
+			status, why := applies(packages, places, r)
 			row.Rules = append(row.Rules, model.RuleResult{ID: r.ID, Kind: string(r.Kind), Says: r.Says(), Because: r.Because, Source: r.Source, Place: r.Place(), Status: status, Why: why})
 		}
 		result.Books = append(result.Books, row)
@@ -72,7 +76,7 @@ func CheckBook(ctx context.Context, name string) (*model.BookCheck, error) {
 
 // applies tells whether a rule applies to a state: "in force", "not yet", "not
 // here" or "never", and why.
-func applies(t *tree.Tree, places *tree.Places, r *compat.Rule) (status, why string) {
+func applies(packages *tree.Packages, places *tree.Places, r *compat.Rule) (status, why string) {
 	if r.Foreign != "" {
 		return "never", fmt.Sprintf("%q is no ecosystem that is known here", r.Foreign)
 	}
@@ -83,7 +87,7 @@ func applies(t *tree.Tree, places *tree.Places, r *compat.Rule) (status, why str
 			}
 			return ""
 		}
-		if all := t.Packages(subject); len(all) > 0 {
+		if all := packages.Of(subject); len(all) > 0 {
 			return all[0].Version
 		}
 		return ""
@@ -112,7 +116,7 @@ func applies(t *tree.Tree, places *tree.Places, r *compat.Rule) (status, why str
 	if few || len(missing) > 0 && !some {
 		return "not here", strings.Join(missing, " and ") + " is not in this project"
 	}
-	world := t.World()
+	world := packages.World()
 	for _, c := range r.When {
 		if c.Subject.IsPin() {
 			if v := places.Stated(c.Subject); v != nil {

@@ -57,7 +57,7 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 	if err != nil {
 		return err
 	}
-	subject := model.Subject{Kind: part.Ecosystem, Name: e.Name}
+	subject := model.Subject{Kind: part.Type, Name: e.Name}
 	if direct := part.Find(e.Name); len(direct) > 0 {
 		subject = direct[0].Subject
 	}
@@ -67,7 +67,7 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 	}
 	for _, r := range slices.Backward(releases) {
 		v, err := part.Eco.Order().Parse(r.Version)
-		e.Releases = append(e.Releases, model.ReleaseLine{Preview: err == nil && v.Preview(), Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.Runtime})
+		e.Releases = append(e.Releases, model.ReleaseLine{Preview: err == nil && v.Preview(), Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.NeedsText()})
 	}
 	if e.Version == "" {
 		return nil

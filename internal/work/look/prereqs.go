@@ -36,7 +36,7 @@ func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, n
 			return nil, err
 		}
 		result.Destination = planned.Route.Destination
-		if end, err = t.In(planned.End().FS); err != nil {
+		if end, err = t.In(planned.End().Files); err != nil {
 			return nil, err
 		}
 		end = end.WithPlaces(t)
@@ -61,7 +61,15 @@ func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, n
 	if err != nil {
 		return nil, err
 	}
-	w := &prereqWriter{desk: d, shelf: s, now: t, places: places, end: end, answer: a, installed: map[model.Subject][]machine.Installed{}}
+	was, err := d.Effective(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	is, err := d.Effective(ctx, end)
+	if err != nil {
+		return nil, err
+	}
+	w := &prereqWriter{desk: d, shelf: s, tree: t, places: places, now: was, end: is, answer: a, installed: map[model.Subject][]machine.Installed{}}
 	for _, n := range needs {
 		w.installed[n.Subject] = n.Installed
 		result.Rows = append(result.Rows, w.row(n))
@@ -77,8 +85,9 @@ func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, n
 type prereqWriter struct {
 	desk     *desk.Desk
 	shelf    *shelf.Shelf
-	now, end *tree.Tree
-	places   *tree.Places // as they are now
+	tree     *tree.Tree   // as it is now
+	places   *tree.Places // likewise
+	now, end *tree.Packages
 	answer   *compat.Answer
 	// installed has what each runtime and tool has here, what starts first.
 	installed map[model.Subject][]machine.Installed
@@ -89,7 +98,7 @@ func (w *prereqWriter) name(s model.Subject) string {
 	if v := w.answer.Chosen[s]; v != nil {
 		return s.String() + " " + v.String()
 	}
-	if all := w.end.Packages(s); len(all) > 0 && all[0].Version != "" {
+	if all := w.end.Of(s); len(all) > 0 && all[0].Version != "" {
 		return s.String() + " " + all[0].Version
 	}
 	return s.String()
@@ -209,7 +218,7 @@ func (w *prereqWriter) packages() []model.Prereq {
 		if have := before[l.Need.Subject]; len(have) > 0 {
 			row.Have = have[0].String()
 		}
-		for _, part := range w.now.Parts {
+		for _, part := range w.tree.Parts {
 			for _, r := range part.Requirements {
 				if r.Subject == l.Need.Subject {
 					row.Stated = append(row.Stated, model.PrereqPlace{Place: r.Site.String(), Start: r.Site.Start, End: r.Site.End, Range: r.Range, Enough: before.Holds(l.Need)})

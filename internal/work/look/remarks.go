@@ -25,9 +25,13 @@ func remarks(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Place
 	if err != nil {
 		return nil, err
 	}
-	r := &remarker{desk: d, shelf: s, places: places, world: t.World()}
+	packages, err := d.Effective(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	r := &remarker{desk: d, shelf: s, places: places, world: packages.World()}
 	places.Add(r.world)
-	for _, d := range t.Demands() {
+	for _, d := range packages.Demands() {
 		r.demand(d)
 	}
 	for _, rule := range s.Rules {

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -40,11 +39,11 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 		requirements := part.Requirements
 		if !opt.Indirect {
 			requirements = slices.DeleteFunc(slices.Clone(requirements), func(r model.Requirement) bool {
-				return r.Asked && r.Subject.Kind == part.Ecosystem
+				return r.Asked && r.Subject.Kind == part.Type
 			})
 		}
 		c := model.SurveyComponent{
-			Dir: part.Dir, Name: part.Name, Ecosystem: part.Ecosystem, Manifest: part.Manifest, Lock: part.Lock, Notes: part.Notes,
+			Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Manifest: part.Manifest, Lock: part.Lock, Notes: part.Notes,
 			Requirements: make([]model.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
 		}
 		var g errgroup.Group
@@ -88,7 +87,11 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 		problems = append(problems, err)
 	}
 	if opt.Advisories != "" {
-		if s.Advisories, err = world.Affected(t, opt.Advisories); err != nil {
+		packages, err := d.Effective(ctx, t)
+		if err == nil {
+			s.Advisories, err = world.Affected(packages, opt.Advisories)
+		}
+		if err != nil {
 			problems = append(problems, err)
 		}
 	}
@@ -126,6 +129,7 @@ func surveyRequirement(ctx context.Context, part *tree.Part, registry ecosystem.
 	}
 	at, _ := order.Parse(cmp.Or(r.Locked, row.Installs))
 	lines, deprecated := map[string]bool{}, false
+	var newest model.Release
 	for _, rel := range releases {
 		v, err := order.Parse(rel.Version)
 		if err != nil {
@@ -156,7 +160,8 @@ func surveyRequirement(ctx context.Context, part *tree.Part, registry ecosystem.
 			continue
 		}
 		row.Shunned, row.Against = "", ""
-		row.Runtime, row.Unfit, row.As, row.NewestPublished = rel.Runtime, rel.Unfit, rel.As, rel.Published
+		newest = rel
+		row.Runtime, row.Unfit, row.As, row.NewestPublished = rel.NeedsText(), rel.Unfit, rel.As, rel.Published
 		if rel.Replaced != "" {
 			row.Replaced = rel.Replaced
 		}
@@ -177,7 +182,7 @@ func surveyRequirement(ctx context.Context, part *tree.Part, registry ecosystem.
 	if at != nil {
 		row.Majors = len(lines)
 	}
-	row.Needs = raises(part, row.Runtime)
+	row.Needs = raises(part, newest)
 	return row, nil
 }
 
@@ -201,19 +206,19 @@ func installs(order version.Order, text string, releases []model.Release) (best 
 	return best
 }
 
-// raises tells what the manifest states too low for a release that runs on
-// runtime, "go 1.25"; empty if it states enough, or nothing that can be compared.
-func raises(part *tree.Part, runtime string) string {
-	name, wanted, _ := strings.Cut(runtime, " ")
+// raises tells what the manifest states too low for a release, "go 1.25"; empty if it states
+// enough, or nothing that can be compared.
+func raises(part *tree.Part, rel model.Release) string {
 	order := part.Eco.Order()
-	for _, r := range part.Requirements {
-		if r.Subject != (model.Subject{Kind: "runtime", Name: name}) {
-			continue
-		}
-		need, err := order.Parse(wanted)
-		stated, serr := order.Parse(r.Locked)
-		if err == nil && serr == nil && need.Compare(stated) > 0 {
-			return fmt.Sprintf("%s, %s states %s", runtime, r.Site, r.Locked)
+	for _, n := range rel.Needs {
+		need, err := order.Parse(cmp.Or(n.Stated, n.Range))
+		for _, r := range part.Requirements {
+			if err != nil || r.Subject != n.Subject {
+				continue
+			}
+			if stated, err := order.Parse(r.Locked); err == nil && need.Compare(stated) > 0 {
+				return fmt.Sprintf("%s, %s states %s", n, r.Site, r.Locked)
+			}
 		}
 	}
 	return ""

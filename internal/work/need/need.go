@@ -49,8 +49,12 @@ func (a *Asker) Question(ctx context.Context, states ...*tree.Tree) (*compat.Que
 		mention(pins[0].Subject)
 	}
 	for _, st := range states {
-		q.Worlds = append(q.Worlds, st.World())
-		for _, d := range st.Demands() {
+		packages, err := a.Desk.Effective(ctx, st)
+		if err != nil {
+			return nil, err
+		}
+		q.Worlds = append(q.Worlds, packages.World())
+		for _, d := range packages.Demands() {
 			mention(d.Need.Subject)
 			q.Demands = append(q.Demands, d)
 		}

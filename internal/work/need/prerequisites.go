@@ -41,7 +41,8 @@ func Before(ctx context.Context, asker Asker, r world.Request, along Along) (*Fo
 	if err := w.walk(ctx); err != nil {
 		return nil, err
 	}
-	return &Found{w.legs, w.notices, w.first()}, nil
+	first, err := w.first(ctx)
+	return &Found{w.legs, w.notices, first}, err
 }
 
 // prerequisites walks along a route from state to state.
@@ -251,7 +252,10 @@ func (w *prerequisites) prepare(ctx context.Context, platform *tree.Tree, leg *m
 		if next := n.Next(); next != "" && !(same && known.Next() != "") {
 			w.person(n, n.reason())
 		}
-		brought := w.brings(n, after)
+		brought, err := w.brings(ctx, n, after)
+		if err != nil {
+			return nil, err
+		}
 		if !n.Raise || same && known.Raise && brought == "" {
 			continue // it was too low before, and what moves asks for nothing that is not there
 		}
@@ -259,7 +263,6 @@ func (w *prerequisites) prepare(ctx context.Context, platform *tree.Tree, leg *m
 		if !together && !slices.ContainsFunc(leg.Moves, func(m model.Move) bool { return m.Subject == n.Subject }) {
 			into = nil
 		}
-		var err error
 		because := n.reason()
 		if same && known.Raise && !strings.HasPrefix(brought, because) {
 			because = brought + "; " + because + ", as it did before"
@@ -273,27 +276,35 @@ func (w *prerequisites) prepare(ctx context.Context, platform *tree.Tree, leg *m
 
 // brings is what a package that was not there at the start needs of a subject and the
 // places do not state, in words; "" for nothing.
-func (w *prerequisites) brings(n *Need, after *tree.Tree) string {
+func (w *prerequisites) brings(ctx context.Context, n *Need, after *tree.Tree) (string, error) {
+	was, err := w.Desk.Effective(ctx, w.along.Start)
+	if err != nil {
+		return "", err
+	}
+	is, err := w.Desk.Effective(ctx, after)
+	if err != nil {
+		return "", err
+	}
 	known := map[string]bool{}
-	for _, subject := range w.along.Start.Subjects() {
-		for _, pkg := range w.along.Start.Packages(subject) {
+	for _, subject := range was.Subjects {
+		for _, pkg := range was.Of(subject) {
 			known[subject.String()+"@"+pkg.Version] = true
 		}
 	}
-	for _, subject := range after.Subjects() {
-		for _, pkg := range after.Packages(subject) {
+	for _, subject := range is.Subjects {
+		for _, pkg := range is.Of(subject) {
 			if known[subject.String()+"@"+pkg.Version] {
 				continue
 			}
 			for _, needed := range pkg.Needs {
 				rng, err := version.Plain{}.ParseRange(needed.Range)
 				if err == nil && needed.Subject == n.Subject && n.lacks(rng, false) {
-					return stating(subject.String()+" "+pkg.Version, needed.Range)
+					return stating(subject.String()+" "+pkg.Version, needed.Range), nil
 				}
 			}
 		}
 	}
-	return ""
+	return "", nil
 }
 
 // lacks tells whether some place that states the subject is not in a range, or with not,
@@ -427,12 +438,16 @@ func inOrder(needs []*Need) []*Need {
 
 // first are the packages that rules need at the end, that did not do at the
 // start, and that nobody asked for.
-func (w *prerequisites) first() []world.Destination {
+func (w *prerequisites) first(ctx context.Context) ([]world.Destination, error) {
 	if w.end == nil {
-		return nil
+		return nil, nil
+	}
+	was, err := w.Desk.Effective(ctx, w.along.Start)
+	if err != nil {
+		return nil, err
 	}
 	var list []world.Destination
-	now := w.along.Start.World()
+	now := was.World()
 	for _, l := range w.end.Links {
 		if l.Need.Subject.IsPin() || l.Not || now.Holds(l.Need) {
 			continue
@@ -446,5 +461,5 @@ func (w *prerequisites) first() []world.Destination {
 			}
 		}
 	}
-	return list
+	return list, nil
 }

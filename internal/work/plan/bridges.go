@@ -31,7 +31,7 @@ func OpenBridges(ctx context.Context, d *desk.Desk, t *tree.Tree) ([]OpenBridge,
 
 // openBridges tells what each bridge waits for, and where it can go.
 func (p *planner) openBridges(ctx context.Context) ([]OpenBridge, error) {
-	list, err := kept.Bridges(p.tree.FS)
+	list, err := kept.Bridges(p.tree.Files.FS)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +142,7 @@ func (p *planner) dropBridges(ctx context.Context, opt world.Request) (world.Req
 			continue
 		}
 		order := p.tree.Part(b.Component).Eco.Order()
-		opt.To = append(opt.To, b.Name+"@"+NewestOf(order, b.to))
+		opt.To = append(opt.To, b.Name+"@"+onward(order, b.to))
 	}
 	if len(opt.To)-asked+len(opt.Dropped) == 0 && asked == 0 {
 		return opt, &model.Fault{Doing: "dropping bridges", Wrong: "there is none that can go", Next: "bellwether survey tells what each waits for", Found: true}
@@ -150,10 +150,12 @@ func (p *planner) dropBridges(ctx context.Context, opt world.Request) (world.Req
 	return opt, nil
 }
 
-// NewestOf is the range of a version's line from that version on.
-func NewestOf(order version.Order, text string) string {
-	if _, ok := order.(version.NPM); ok {
-		return "^" + text
+// onward is the range of what may take a version's place, the version itself where it cannot
+// be read.
+func onward(order version.Order, text string) string {
+	v, err := order.Parse(text)
+	if err != nil {
+		return text
 	}
-	return world.LineOf(order, text)
+	return order.Onward(v)
 }

@@ -10,7 +10,6 @@ import (
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
-	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/settings"
 	"bellwether/internal/work/tree"
@@ -25,7 +24,7 @@ func Companions(ctx context.Context, part *tree.Part, registry ecosystem.Registr
 	peers := map[string][]string{} // that the versions in use want to meet
 	for _, r := range part.Requirements {
 		known := slices.ContainsFunc(all, func(h companion.History) bool { return h.Name == r.Name })
-		if known || strings.HasPrefix(r.Name, typesPrefix) || r.Fixed != "" || r.Locked == "" || r.Asked || r.Subject.Kind != part.Ecosystem {
+		if known || describes(part, r.Name) || r.Fixed != "" || r.Locked == "" || r.Asked || r.Subject.Kind != part.Type {
 			continue
 		}
 		releases, err := registry.Releases(ctx, r.Subject)
@@ -96,58 +95,8 @@ func familiesAsked(lists []string) (families []settings.Family, err error) {
 	return families, nil
 }
 
-// typesPrefix is what names of packages begin with that describe the types of others:
-// "@types/quay" those of quay, "@types/pier__quay" those of @pier/quay.
-const typesPrefix = "@types/"
-
-// describedBy is the package whose types one describes, "" for other packages.
-func describedBy(name string) string {
-	of, ok := strings.CutPrefix(name, typesPrefix)
-	if !ok {
-		return ""
-	}
-	if scope, bare, scoped := strings.Cut(of, "__"); scoped {
-		return "@" + scope + "/" + bare
-	}
-	return of
-}
-
-// types lets descriptions of types move with what they describe, and never ahead of it.
-func (b *bookApplier) types() {
-	for _, t := range b.plan.Subjects {
-		of := describedBy(t.Name)
-		at := slices.IndexFunc(b.plan.Subjects, func(s *route.Subject) bool { return of != "" && s.Name == of })
-		if at < 0 {
-			continue
-		}
-		s := b.plan.Subjects[at]
-		if !slices.Contains(s.Family, t.Name) {
-			s.Family = append(s.Family, t.Name)
-		}
-		for i, line := range t.Releases {
-			first := slices.IndexFunc(s.Releases, func(v version.Version) bool { return v.Line() == line.Line() })
-			if first < 0 || i > 0 && t.Releases[i-1].Line() == line.Line() {
-				continue
-			}
-			begins := s.Releases[first]
-			ahead := func(v version.Version) bool { return v.Line() == line.Line() }
-			before := func(v version.Version) bool { return v.Compare(begins) < 0 }
-			b.put(route.Rule{
-				Why:   fmt.Sprintf("%s %s describes %s %s", t.Name, line.Line(), s.Name, line.Line()),
-				Terms: []route.Term{{Name: s.Name, In: before}, {Name: t.Name, In: ahead}},
-			}, s.At != nil && t.At != nil && before(s.At) && ahead(t.At))
-		}
-	}
-}
-
-// beyondRuntime says why nobody should move to a description of the runtime's types that is
-// for a newer one than files state; "" where that is not so.
-func beyondRuntime(name string, v version.Version, stated version.Version) string {
-	if describedBy(name) != "node" || stated == nil {
-		return ""
-	}
-	if major, _, _ := strings.Cut(stated.String(), "."); version.CompareStated(v.Line(), major) > 0 {
-		return fmt.Sprintf("it describes node %s, and files state %s", v.Line(), stated)
-	}
-	return ""
+// describes tells whether a package only describes another one, or a runtime.
+func describes(part *tree.Part, name string) bool {
+	_, ok := describedBy(part, name)
+	return ok
 }

@@ -61,9 +61,9 @@ func overrideFor(a model.SurveyAdvisory) string {
 		return ""
 	}
 	for _, e := range tree.Ecosystems() {
-		if _, can := e.(ecosystem.Rewriter); can && strings.HasPrefix(a.PURL, "pkg:"+e.Name()+"/") {
+		if _, can := e.(ecosystem.Rewriter); can && strings.HasPrefix(a.PURL, "pkg:"+e.Type()+"/") {
 			parent := a.Via[len(a.Via)-1]
-			return parent[:strings.LastIndex(parent, " ")] + ":" + a.Name + "@" + NewestOf(e.Order(), a.Fixed)
+			return parent[:strings.LastIndex(parent, " ")] + ":" + a.Name + "@" + onward(e.Order(), a.Fixed)
 		}
 	}
 	return ""

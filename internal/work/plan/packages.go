@@ -47,7 +47,7 @@ func (p *planner) planPackages(ctx context.Context, opt world.Request, first []w
 		}
 		if len(r.stops) > 0 { // a component may be changed by the legs of those before it
 			var err error
-			if part, err = part.In(r.End().FS); err != nil {
+			if part, err = part.In(r.End().Files); err != nil {
 				return nil, err
 			}
 		}
@@ -172,7 +172,7 @@ func (p *planner) holds(hold []string, part *tree.Part, name string) bool {
 // route's.
 func (p *planner) routePart(ctx context.Context, w *world.World, r *Planned, wishes []world.Destination, reach version.Reach, opt world.Request) (legs []model.Leg, notices []string, err error) {
 	part, start := w.Part, *w
-	plan := &route.Plan{Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: part.Lock == "", Down: opt.AllowDown, Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart}
+	plan := &route.Plan{Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: part.Lock == "" && !part.Lockless, Down: opt.AllowDown, Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err
 	}
@@ -216,7 +216,7 @@ func (p *planner) routePart(ctx context.Context, w *world.World, r *Planned, wis
 	if err := checkWishes(part, plan); err != nil {
 		return nil, nil, err
 	}
-	if err := p.applyBooks(part, plan, wishes); err != nil {
+	if err := p.applyBooks(ctx, part, plan, wishes); err != nil {
 		return nil, nil, err
 	}
 	if opt.Reach == world.ReachFix {

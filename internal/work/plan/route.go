@@ -152,7 +152,11 @@ func (p *planner) planOnce(ctx context.Context, opt world.Request) (*Planned, er
 		}
 		r.Route.Legs, r.Notices = found.Legs, append(r.Notices, found.Notices...)
 		if opt.Reach == world.ReachFix {
-			if r.left, err = world.Affected(r.End(), opt.Advisories); err != nil {
+			packages, err := p.desk.Effective(ctx, r.End())
+			if err != nil {
+				return nil, err
+			}
+			if r.left, err = world.Affected(packages, opt.Advisories); err != nil {
 				return nil, err
 			}
 		}

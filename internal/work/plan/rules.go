@@ -19,12 +19,16 @@ import (
 
 // applyBooks puts what the compat books say of a component's packages into its
 // plan: what holds in every state, families, and what skips no major.
-func (p *planner) applyBooks(part *tree.Part, plan *route.Plan, renames []world.Destination) error {
+func (p *planner) applyBooks(ctx context.Context, part *tree.Part, plan *route.Plan, renames []world.Destination) error {
 	places, err := p.tree.Places()
 	if err != nil {
 		return err
 	}
-	b := &bookApplier{part: part, world: p.tree.World(), plan: plan}
+	packages, err := p.desk.Effective(ctx, p.tree)
+	if err != nil {
+		return err
+	}
+	b := &bookApplier{part: part, world: packages.World(), plan: plan}
 	places.Add(b.world)
 	for _, r := range p.shelf.Rules {
 		if r.Foreign != "" {
@@ -53,7 +57,7 @@ func (p *planner) applyBooks(part *tree.Part, plan *route.Plan, renames []world.
 			}
 		}
 	}
-	b.types()
+	b.descriptions()
 	return nil
 }
 
@@ -69,7 +73,7 @@ func Rules(ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World) ([]r
 	if plan.Subjects, err = p.subjects(ctx, w, plan, nil); err != nil {
 		return nil, err
 	}
-	err = p.applyBooks(w.Part, plan, nil)
+	err = p.applyBooks(ctx, w.Part, plan, nil)
 	return plan.Rules, err
 }
 
@@ -147,7 +151,7 @@ func (b *bookApplier) put(rule route.Rule, broken bool) {
 // or majors may move.
 func (b *bookApplier) replaced(r *compat.Rule, renames []world.Destination) {
 	s := b.subject(r.Old)
-	if _, ok := b.part.Eco.(ecosystem.Rewriter); !ok || s == nil || s.At == nil || s.Held || r.New.Kind != b.part.Ecosystem {
+	if _, ok := b.part.Eco.(ecosystem.Rewriter); !ok || s == nil || s.At == nil || s.Held || r.New.Kind != b.part.Type {
 		return
 	}
 	if len(b.part.Find(r.New.Name)) > 0 {
@@ -192,7 +196,7 @@ func (b *bookApplier) restored(r *compat.Rule) {
 		return
 	}
 	for _, by := range r.Then {
-		if by.Subject.Kind == b.part.Ecosystem && len(b.part.Find(by.Subject.Name)) == 0 {
+		if by.Subject.Kind == b.part.Type && len(b.part.Find(by.Subject.Name)) == 0 {
 			b.plan.Restored = append(b.plan.Restored, route.Restore{When: when, Add: route.Change{
 				New: by.Subject.Name, Range: by.Text, Why: fmt.Sprintf("gives back %s (%s)", r.Feature, r.ID),
 			}})

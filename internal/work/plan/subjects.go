@@ -56,10 +56,7 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 	}
 	var subjects []*route.Subject
 	order := part.Eco.Order()
-	var node version.Version
-	if places, err := p.tree.Places(); err == nil {
-		node = places.Stated(model.Subject{Kind: "runtime", Name: "node"})
-	}
+	places, _ := p.tree.Places() // what cannot be read is told when it is asked for
 	for i, r := range part.Requirements {
 		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
 			continue
@@ -88,7 +85,7 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 		}
 		s.PeersAt = func(v version.Version) []string { return peers[v.String()] }
 		s.Shun = func(v version.Version) string {
-			return cmp.Or(against[v.String()], beyondRuntime(r.Name, v, node))
+			return cmp.Or(against[v.String()], beyondRuntime(part, places, r.Name, v))
 		}
 		if r.Locked != "" {
 			if s.At, err = order.Parse(r.Locked); err != nil {

@@ -98,7 +98,7 @@ func (s *Shelf) shelve(ctx context.Context, d *desk.Desk, t *tree.Tree, b settin
 	if !filepath.IsLocal(filepath.FromSlash(b.Path)) {
 		return &model.Fault{Doing: "reading compat books", File: settings.File, Wrong: fmt.Sprintf("the path %q leads out of the project", b.Path), Next: "name a folder outside with --books"}
 	}
-	return s.addFiles(t.FS, path.Clean(b.Path), "")
+	return s.addFiles(t.Files.FS, path.Clean(b.Path), "")
 }
 
 // addOutside adds a file or a folder that the call names, wherever it lies.
@@ -250,7 +250,7 @@ func (s *Shelf) Ends(subject model.Subject, v version.Version) (on time.Time, ru
 // name, nil if there is none.
 func (s *Shelf) Replaces(part *tree.Part, name string) *compat.Rule {
 	for _, r := range s.Rules {
-		if r.Kind == compat.Replaced && r.New == (model.Subject{Kind: part.Ecosystem, Name: name}) && len(part.Find(r.Old.Name)) > 0 {
+		if r.Kind == compat.Replaced && r.New == (model.Subject{Kind: part.Type, Name: name}) && len(part.Find(r.Old.Name)) > 0 {
 			return r
 		}
 	}

@@ -1,41 +1,42 @@
 package tree
 
 import (
+	"slices"
+
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 )
 
-// packages are those in effect, as far as the files tell.
-type packages struct {
-	of    map[model.Subject][]model.Package
-	order []model.Subject // as they come
+// Packages are those in effect in a project at one state.
+type Packages struct {
+	Subjects []model.Subject // as they come
+	of       map[model.Subject][]model.Package
 }
 
-func packagesOf(parts []*Part) *packages {
-	p := &packages{of: map[model.Subject][]model.Package{}}
-	for _, part := range parts {
-		for _, pkg := range part.Eco.Packages(part.Component) {
-			if p.of[pkg.Subject] == nil {
-				p.order = append(p.order, pkg.Subject)
-			}
-			p.of[pkg.Subject] = append(p.of[pkg.Subject], pkg)
+// NewPackages gathers the packages in effect of a project's components, in their order.
+func NewPackages(all ...[]model.Package) *Packages {
+	p := &Packages{of: map[model.Subject][]model.Package{}}
+	for _, pkg := range slices.Concat(all...) {
+		if p.of[pkg.Subject] == nil {
+			p.Subjects = append(p.Subjects, pkg.Subject)
 		}
+		p.of[pkg.Subject] = append(p.of[pkg.Subject], pkg)
 	}
 	return p
 }
 
-// Subjects are all packages in effect, as they come.
-func (t *Tree) Subjects() []model.Subject { return t.packages().order }
+// Of are the copies of a package that are in effect.
+func (p *Packages) Of(s model.Subject) []model.Package { return p.of[s] }
 
-// Packages are the copies of a package that are in effect.
-func (t *Tree) Packages(s model.Subject) []model.Package { return t.packages().of[s] }
-
-// World is the packages in effect as a question wants them.
-func (t *Tree) World() compat.World {
+// World is the packages as a question wants them.
+func (p *Packages) World() compat.World {
 	w := compat.World{}
-	for subject, all := range t.packages().of {
+	for subject, all := range p.of {
 		order := Order(subject.Kind)
+		if order == nil {
+			continue
+		}
 		for _, pkg := range all {
 			if v, err := order.Parse(pkg.Version); err == nil {
 				w[subject] = append(w[subject], v)
@@ -45,9 +46,9 @@ func (t *Tree) World() compat.World {
 	return w
 }
 
-// Demands are what the packages in effect need: the strictest needs, each told of the
+// Demands are what the packages need: the strictest needs, each told of the
 // package that the shortest way leads to.
-func (t *Tree) Demands() []compat.Demand {
+func (p *Packages) Demands() []compat.Demand {
 	type key struct {
 		subject model.Subject
 		text    string
@@ -55,8 +56,8 @@ func (t *Tree) Demands() []compat.Demand {
 	}
 	nearest := map[key]model.Package{}
 	var order []key
-	for _, subject := range t.Subjects() {
-		for _, pkg := range t.Packages(subject) {
+	for _, subject := range p.Subjects {
+		for _, pkg := range p.Of(subject) {
 			for _, n := range pkg.Needs {
 				k := key{n.Subject, n.Range, n.Advice}
 				known, seen := nearest[k]

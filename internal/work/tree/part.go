@@ -1,7 +1,6 @@
 package tree
 
 import (
-	"io/fs"
 	"slices"
 
 	"bellwether/internal/core/model"
@@ -15,8 +14,8 @@ type Part struct {
 }
 
 // In is the part as it is in another state of the project's files.
-func (p *Part) In(fsys fs.FS) (*Part, error) {
-	c, err := p.Eco.Read(fsys, p.Dir)
+func (p *Part) In(files *ecosystem.Index) (*Part, error) {
+	c, err := p.Eco.Read(files, p.Dir)
 	if err != nil {
 		return nil, err
 	}

@@ -10,7 +10,6 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/pin"
-	"bellwether/internal/host/keep"
 )
 
 // Places are what the files of a project state of runtimes, tools, platforms and images.
@@ -22,13 +21,24 @@ type Places struct {
 // Places are what the files state, read when they are asked for first.
 func (t *Tree) Places() (*Places, error) { return t.places() }
 
-// readPlaces reads what the files state, those of the components' manifests last.
+// readPlaces reads what the files state, those of the components' manifests last. A place that
+// a manifest's own reader finds, too, is one place.
 func (t *Tree) readPlaces() (*Places, error) {
-	skip := func(dir string) bool { return slices.Contains(t.settings.LeaveOut, dir) || dir == keep.Dir }
-	pins, unread, err := pin.Read(t.FS, skip, t.settings.Pins)
+	pins, unread, err := pin.Read(t.Files, t.settings.LeavesOut, t.settings.Pins)
 	if err != nil {
 		return nil, err
 	}
+	type place struct {
+		file  string
+		start int
+	}
+	own := map[place]bool{}
+	for _, part := range t.Parts {
+		for _, q := range part.Pins {
+			own[place{q.Site.File, q.Site.Start}] = true
+		}
+	}
+	pins = slices.DeleteFunc(pins, func(q model.Pin) bool { return own[place{q.Site.File, q.Site.Start}] })
 	for _, part := range t.Parts {
 		pins = append(pins, part.Pins...)
 	}

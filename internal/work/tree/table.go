@@ -18,7 +18,7 @@ func Ecosystems() []ecosystem.Ecosystem {
 // Order is how versions of a kind of subjects are ordered, nil for a kind that is not known.
 func Order(kind string) version.Order {
 	for _, eco := range Ecosystems() {
-		if eco.Name() == kind {
+		if eco.Type() == kind {
 			return eco.Order()
 		}
 	}

@@ -5,23 +5,23 @@ package tree
 import (
 	"fmt"
 	"io/fs"
-	"path"
 	"slices"
 	"strings"
 	"sync"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/keep"
 	"bellwether/internal/work/settings"
 )
 
 // Tree is a project at one state of its files. It does not change; what is not always
 // needed is read when it is asked for.
 type Tree struct {
-	FS       fs.FS
+	Files    *ecosystem.Index
 	Parts    []*Part // the components
 	settings *settings.Settings
-	packages func() *packages
 	places   func() (*Places, error)
 }
 
@@ -37,9 +37,13 @@ type Source struct {
 
 // Read finds and reads all components of a project.
 func Read(from Source) (*Tree, error) {
-	t := &Tree{FS: from.FS, settings: from.Settings}
+	files, err := ecosystem.Walk(from.FS, func(dir string) bool { return dir == keep.Dir })
+	if err != nil {
+		return nil, fmt.Errorf("looking for components: %w", err)
+	}
+	t := &Tree{Files: files, settings: from.Settings}
 	for _, eco := range Ecosystems() {
-		dirs, err := eco.Detect(t.FS)
+		dirs, err := eco.Detect(files)
 		if err != nil {
 			return nil, fmt.Errorf("looking for components: %w", err)
 		}
@@ -48,7 +52,7 @@ func Read(from Source) (*Tree, error) {
 			if ignored[dir] || t.settings.LeavesOut(dir) {
 				continue
 			}
-			c, err := eco.Read(t.FS, dir)
+			c, err := eco.Read(files, dir)
 			if err != nil {
 				return nil, err
 			}
@@ -79,19 +83,23 @@ func (t *Tree) dropAliases(real func(name string) (string, error)) {
 
 // ready lets a tree read what is asked for later, once.
 func (t *Tree) ready() *Tree {
-	t.packages = sync.OnceValue(func() *packages { return packagesOf(t.Parts) })
 	t.places = sync.OnceValues(t.readPlaces)
 	return t
 }
 
+// Over is the project's files with edits made.
+func (t *Tree) Over(edits []model.FileEdit) *ecosystem.Index {
+	return t.Files.Over(overlay.With(t.Files.FS, edits))
+}
+
 // In is the same project with other files. Which components it has stays.
-func (t *Tree) In(fsys fs.FS) (*Tree, error) {
-	if fsys == t.FS {
+func (t *Tree) In(files *ecosystem.Index) (*Tree, error) {
+	if files == t.Files {
 		return t, nil
 	}
-	other := &Tree{FS: fsys, settings: t.settings}
+	other := &Tree{Files: files, settings: t.settings}
 	for _, part := range t.Parts {
-		part, err := part.In(fsys)
+		part, err := part.In(files)
 		if err != nil {
 			return nil, err
 		}
@@ -105,12 +113,12 @@ func (t *Tree) With(edits []model.FileEdit) (*Tree, error) {
 	if len(edits) == 0 {
 		return t, nil
 	}
-	return t.In(overlay.With(t.FS, edits))
+	return t.In(t.Over(edits))
 }
 
 // Moved is the project with other files, of whose components only one is another.
-func (t *Tree) Moved(fsys fs.FS, part *Part) *Tree {
-	other := &Tree{FS: fsys, settings: t.settings, Parts: slices.Clone(t.Parts)}
+func (t *Tree) Moved(files *ecosystem.Index, part *Part) *Tree {
+	other := &Tree{Files: files, settings: t.settings, Parts: slices.Clone(t.Parts)}
 	if at := slices.IndexFunc(t.Parts, func(p *Part) bool { return p.Dir == part.Dir }); at >= 0 {
 		other.Parts[at] = part
 	}
@@ -136,7 +144,7 @@ func (t *Tree) PartWith(manifest string) *Part {
 			return part
 		}
 		inside := part.Dir == "." || strings.HasPrefix(manifest, part.Dir+"/")
-		if inside && path.Base(manifest) == part.Eco.Manifest() && (around == nil || len(part.Dir) > len(around.Dir)) {
+		if inside && ecosystem.IsManifest(part.Eco, manifest) && (around == nil || len(part.Dir) > len(around.Dir)) {
 			around = part
 		}
 	}

@@ -61,7 +61,7 @@ func cure(ctx context.Context, sources []source, f finding.Finding) string {
 		if err != nil {
 			continue
 		}
-		releases, err := from.registry.Releases(ctx, model.Subject{Kind: from.part.Ecosystem, Name: f.Package})
+		releases, err := from.registry.Releases(ctx, model.Subject{Kind: from.part.Type, Name: f.Package})
 		if err != nil {
 			continue
 		}

@@ -10,7 +10,6 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/overlay"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
@@ -113,7 +112,7 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 // part runs the stages of a component.
 func (j Job) part(ctx context.Context, s *scratch.Scratch, v *finding.Verification, part *tree.Part) (refreshed []model.FileEdit, err error) {
 	if len(j.Edits) > 0 {
-		if part, err = part.In(overlay.With(j.Tree.FS, j.Edits)); err != nil {
+		if part, err = part.In(j.Tree.Over(j.Edits)); err != nil {
 			return nil, err
 		}
 	}

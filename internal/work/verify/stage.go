@@ -17,6 +17,7 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/run"
 	"bellwether/internal/host/scratch"
 	"bellwether/internal/host/within"
@@ -144,7 +145,7 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 		st.desk.Tell(desk.Event{Text: title, Done: true, Note: "interrupted"})
 		return result, err
 	}
-	if err := st.read(&result, logFile, begun); err != nil {
+	if err := st.read(ctx, &result, logFile, begun); err != nil {
 		return result, err
 	}
 	if result.Touched, err = st.scratch.Touched(st.stage.Refreshes); err != nil {
@@ -195,7 +196,7 @@ func stageNote(s finding.Stage) string {
 
 // read takes tests and findings from the log and from files of results that the
 // stage wrote, and says of each which package it comes from.
-func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time) error {
+func (st *stageRun) read(ctx context.Context, result *finding.Stage, logFile string, begun time.Time) error {
 	log, err := st.kept.OpenLog(logFile)
 	if err != nil {
 		return fmt.Errorf("reading the log of a stage: %w", err)
@@ -215,7 +216,7 @@ func (st *stageRun) read(result *finding.Stage, logFile string, begun time.Time)
 	if result.Status != finding.Passed {
 		result.Tail, result.Crash = report.Last, report.Crash
 	}
-	st.attribute(result.Findings, result.Crash)
+	st.attribute(ctx, result.Findings, result.Crash)
 	return nil
 }
 
@@ -256,27 +257,31 @@ func (st *stageRun) readResults(r *finding.Reader, begun time.Time) (passed []st
 	return passed, nil
 }
 
-// attribute says of findings of packages their versions, and by way of which
-// requirement they are there.
-func (st *stageRun) attribute(all []finding.Finding, crash *finding.Crash) {
+// attribute says of findings of packages which they are about, in the words of subjects, their
+// versions, and by way of which requirement they are there.
+func (st *stageRun) attribute(ctx context.Context, all []finding.Finding, crash *finding.Crash) {
 	if crash == nil && !slices.ContainsFunc(all, func(f finding.Finding) bool { return !f.Own() }) {
 		return
 	}
+	packages, err := st.desk.EffectiveIn(ctx, st.part)
+	if err != nil {
+		packages = st.part.Eco.Packages(st.part.Component) // as far as the files tell
+	}
 	first := map[string]model.Package{}
-	for _, pkg := range st.part.Eco.Packages(st.part.Component) {
+	for _, pkg := range packages {
 		if _, known := first[pkg.Subject.Name]; !known {
 			first[pkg.Subject.Name] = pkg
 		}
 	}
-	of := func(name string, version, through *string) {
-		if pkg, ok := first[name]; ok {
-			*version, *through = cmp.Or(*version, pkg.Version), strings.Join(pkg.Via, ", ")
+	of := func(name, version, through *string) {
+		if pkg, ok := first[ecosystem.NormalName(st.part.Eco, *name)]; ok {
+			*name, *version, *through = pkg.Subject.Name, cmp.Or(*version, pkg.Version), strings.Join(pkg.Via, ", ")
 		}
 	}
 	for i := range all {
-		of(all[i].Package, &all[i].Version, &all[i].Through)
+		of(&all[i].Package, &all[i].Version, &all[i].Through)
 	}
 	if crash != nil {
-		of(crash.Package, &crash.Version, &crash.Through)
+		of(&crash.Package, &crash.Version, &crash.Through)
 	}
 }

@@ -290,7 +290,7 @@ func (f *finder) raise(r model.Requirement) relaxation {
 		text: fmt.Sprintf("raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site), option: "--to " + r.Name + "@%s", cost: costRaise, raises: true, about: r.Name, from: r.Locked,
 		risk:  "whoever runs or uses it needs that, too",
 		relax: func(*route.Goal) {},
-		take:  func(o *world.Request, to string) { o.To = append(o.To, r.Name+"@"+world.LineOf(f.order, to)) },
+		take:  func(o *world.Request, to string) { o.To = append(o.To, r.Name+"@"+lineOf(f.order, to)) },
 	}
 	if at, err := f.order.Parse(r.Locked); err == nil {
 		x.relax = func(g *route.Goal) {

@@ -276,7 +276,7 @@ func (f *finder) note(relaxations []relaxation, to []string, state *route.State)
 		text, option := x.text, x.option
 		shown := to[i]
 		if x.raises {
-			shown = world.LineOf(f.order, to[i])
+			shown = lineOf(f.order, to[i])
 		}
 		text = strings.Replace(text, "%s", to[i], 1)
 		texts, options = append(texts, text), append(options, strings.Replace(option, "%s", shown, 1))
@@ -299,7 +299,7 @@ func (f *finder) note(relaxations []relaxation, to []string, state *route.State)
 	way.Cost += len(way.Moves)
 	if len(relaxations) == 1 && relaxations[0].raises && f.no.Raise == nil {
 		x := relaxations[0]
-		f.no.Raise = &world.Destination{Name: x.about, Range: world.LineOf(f.order, to[0]), Text: x.about + "@" + to[0], Because: "what is asked for needs it"}
+		f.no.Raise = &world.Destination{Name: x.about, Range: lineOf(f.order, to[0]), Text: x.about + "@" + to[0], Because: "what is asked for needs it"}
 	}
 	f.whole = f.whole || !slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.givesUp })
 	f.no.Ways = append(f.no.Ways, way)
@@ -326,4 +326,14 @@ func (f *finder) sort() {
 		ways, take = append(ways, f.no.Ways[i]), append(take, f.no.Take[i])
 	}
 	f.no.Ways, f.no.Take = ways, take
+}
+
+// lineOf is the line of a version where that is a range which has it, else the
+// version itself.
+func lineOf(order version.Order, text string) string {
+	v, err := order.Parse(text)
+	if err != nil {
+		return text
+	}
+	return version.LineOf(order, v)
 }

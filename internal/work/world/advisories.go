@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/within"
 	"bellwether/internal/work/tree"
 )
@@ -22,6 +23,13 @@ type Advisories map[model.Subject][]*advisory.Record
 // ReadAdvisories reads all records in a folder, one a file.
 func ReadAdvisories(dir string) (Advisories, error) {
 	all := Advisories{}
+	known := map[string]advisory.Ecosystem{}
+	for _, eco := range tree.Ecosystems() {
+		if advised, ok := eco.(ecosystem.Advised); ok {
+			name := func(name string) string { return ecosystem.NormalName(eco, name) }
+			known[advised.OSVName()] = advisory.Ecosystem{Kind: eco.Type(), Name: name, Version: advised.OSVVersion}
+		}
+	}
 	files, err := within.Open(dir, nil)
 	if err != nil {
 		return nil, &model.Fault{Doing: "reading advisories", File: filepath.ToSlash(dir), Wrong: model.Reason(err)}
@@ -36,7 +44,7 @@ func ReadAdvisories(dir string) (Advisories, error) {
 		if err != nil {
 			return err
 		}
-		r, err := advisory.Read(shown, src)
+		r, err := advisory.Read(shown, src, known)
 		if err != nil || r == nil {
 			return err
 		}
@@ -53,16 +61,16 @@ func ReadAdvisories(dir string) (Advisories, error) {
 
 // Affected tells which packages in effect are affected by records in a folder, the direct
 // ones first.
-func Affected(t *tree.Tree, dir string) ([]model.SurveyAdvisory, error) {
+func Affected(packages *tree.Packages, dir string) ([]model.SurveyAdvisory, error) {
 	all, err := ReadAdvisories(dir)
 	if err != nil {
 		return nil, err
 	}
 	var found []model.SurveyAdvisory
-	for _, subject := range t.Subjects() {
+	for _, subject := range packages.Subjects {
 		order := tree.Order(subject.Kind)
 		for _, record := range all[subject] {
-			for _, pkg := range t.Packages(subject) {
+			for _, pkg := range packages.Of(subject) {
 				in, err := record.Affects(subject, pkg.Version, order)
 				if err != nil {
 					return nil, &model.Fault{Doing: "reading advisories", Wrong: err.Error()}
@@ -101,7 +109,7 @@ func AvoidVulnerable(part *tree.Part, plan *route.Plan, dir string, also map[str
 		return ids
 	}
 	plan.Avoid = func(name, text string) bool {
-		return len(of(model.Subject{Kind: part.Ecosystem, Name: name}, text)) > 0
+		return len(of(model.Subject{Kind: part.Type, Name: name}, text)) > 0
 	}
 	for _, r := range part.Requirements {
 		ids := of(r.Subject, r.Locked)

@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/overlay"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -32,7 +31,7 @@ func Raise(ctx context.Context, d *desk.Desk, t *tree.Tree, subject model.Subjec
 		}
 		inFiles = append(inFiles, q)
 	}
-	raised, err := pin.Raise(t.FS, inFiles, aim)
+	raised, err := pin.Raise(t.Files.FS, inFiles, aim)
 	if err != nil {
 		return nil, err
 	}
@@ -51,13 +50,13 @@ type raiser struct {
 // settle lets ecosystems follow where manifests changed, and where they state
 // the subject themselves.
 func (r *raiser) settle(ctx context.Context, raised *pin.Raised) error {
-	fsys := overlay.With(r.tree.FS, raised.Edits)
+	files := r.tree.Over(raised.Edits)
 	for _, part := range r.tree.Parts {
 		touched := slices.ContainsFunc(raised.Edits, func(e model.FileEdit) bool { return r.tree.PartWith(e.File) == part })
 		if !touched && !r.own[part.Manifest] {
 			continue
 		}
-		after, err := part.In(fsys)
+		after, err := part.In(files)
 		if err != nil {
 			return err
 		}
@@ -67,7 +66,7 @@ func (r *raiser) settle(ctx context.Context, raised *pin.Raised) error {
 		}
 		raised.Sites = append(raised.Sites, sites...)
 		raised.Edits = MergeEdits(raised.Edits, edits)
-		fsys = overlay.With(r.tree.FS, raised.Edits)
+		files = r.tree.Over(raised.Edits)
 	}
 	return nil
 }

@@ -9,7 +9,6 @@ import (
 	"slices"
 
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/overlay"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -35,7 +34,7 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part) (*Worl
 }
 
 // Files are the project's at the present state.
-func (w *World) Files() fs.FS { return w.tree.FS }
+func (w *World) Files() fs.FS { return w.tree.Files.FS }
 
 // Solve finds a state that meets a goal; the error is a *solve.Conflict if there is none.
 func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error) {
@@ -77,24 +76,24 @@ func (w *World) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, 
 	}
 	rewriter, ok := w.Part.Eco.(ecosystem.Rewriter)
 	if !ok {
-		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed, added, dropped or overridden", w.Part.Manifest, w.Part.Ecosystem)
+		return nil, nil, fmt.Errorf("%s: requirements of %s cannot be renamed, added, dropped or overridden", w.Part.Manifest, w.Part.Kind)
 	}
 	edits, err := rewriter.Rewrite(w.Part.Component, goal.Changes, goal.Overrides)
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := w.Part.Eco.Read(overlay.With(w.tree.FS, edits), w.Part.Dir)
+	c, err := w.Part.Eco.Read(w.tree.Over(edits), w.Part.Dir)
 	return c, edits, err
 }
 
 // Take makes a state that Solve found the present one.
 func (w *World) Take(s *route.State) error {
-	fsys := overlay.With(w.tree.FS, s.Edits)
-	part, err := w.Part.In(fsys)
+	files := w.tree.Over(s.Edits)
+	part, err := w.Part.In(files)
 	if err != nil {
 		return err
 	}
-	w.Part, w.tree = part, w.tree.Moved(fsys, part)
+	w.Part, w.tree = part, w.tree.Moved(files, part)
 	w.Stops = append(w.Stops, w.tree)
 	return nil
 }
@@ -104,7 +103,7 @@ func Staying(part *tree.Part, why string) map[string]route.Bound {
 	order := part.Eco.Order()
 	bounds := map[string]route.Bound{}
 	for _, r := range part.Requirements {
-		if r.Fixed != "" || r.Locked == "" || r.Asked && r.Subject.Kind == part.Ecosystem {
+		if r.Fixed != "" || r.Locked == "" || r.Asked && r.Subject.Kind == part.Type {
 			continue
 		}
 		at, err := order.Parse(r.Locked)
@@ -131,17 +130,4 @@ func MergeEdits(first, then []model.FileEdit) []model.FileEdit {
 		}
 	}
 	return all
-}
-
-// LineOf is the line of a version where that is a range which has it, else the
-// version itself.
-func LineOf(order version.Order, text string) string {
-	v, err := order.Parse(text)
-	if err != nil {
-		return text
-	}
-	if line, err := order.ParseRange(v.Line()); err == nil && line.Contains(v) {
-		return v.Line()
-	}
-	return text
 }

@@ -1,0 +1,87 @@
+package ecosystem
+
+import (
+	"context"
+	"io/fs"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+)
+
+// What an ecosystem or its registry can do besides. Who needs it asks whether it is there.
+
+// Effective is an ecosystem whose files alone do not tell which packages are in effect:
+// parents, imported lists of versions, or a graph without a lock have to be asked for.
+type Effective interface {
+	// Effective are the packages in effect, direct ones among them.
+	Effective(ctx context.Context, r Registry, c *model.Component) ([]model.Package, error)
+}
+
+// Importer is an ecosystem that can tell where a project's own files use a requirement.
+type Importer interface {
+	// Imports are the places in a component's own files that import a requirement, in the
+	// order of the files.
+	Imports(fsys fs.FS, c *model.Component, name string) ([]model.Site, error)
+}
+
+// Rewriter is an ecosystem in whose manifests requirements can be renamed, added,
+// dropped and overridden.
+type Rewriter interface {
+	// Rewrite gives the edits of the manifests alone; Resolve follows with
+	// what the changes mean.
+	Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error)
+}
+
+// Sourced is an ecosystem in whose manifests a requirement can ask for a repository
+// of the source in the place of releases. It is a Rewriter, too.
+type Sourced interface {
+	// IsSource tells whether a requirement's range asks for a repository.
+	IsSource(rng string) bool
+	// SourceRange is what asks for a branch, tag or commit of a repository.
+	SourceRange(address, ref string) string
+}
+
+// Describer is an ecosystem with packages that only describe others, and follow their
+// versions.
+type Describer interface {
+	// Describes is what a package describes, a package or a runtime; ok is false for others.
+	Describes(name string) (s model.Subject, ok bool)
+}
+
+// Installer is an ecosystem that can tell what its client installed.
+type Installer interface {
+	// Installed are the versions of a component's requirements as they lie in a tree,
+	// by the names that the manifest uses. What is not there is left out.
+	Installed(fsys fs.FS, c *model.Component) (map[string]string, error)
+}
+
+// Namer is an ecosystem in which one package may be written in several ways.
+type Namer interface {
+	// Normal is the name that subjects have, for one that a stack, a path or a record says.
+	Normal(name string) string
+}
+
+// Advised is an ecosystem that vulnerability records are kept for.
+type Advised interface {
+	// OSVName is what the OSV schema calls the ecosystem.
+	OSVName() string
+	// OSVVersion is a version that a record says, as the ecosystem writes it.
+	OSVVersion(text string) string
+}
+
+// Brancher is a registry that gives versions of what is not released.
+type Brancher interface {
+	// Branch is the version that stands for the present end of a branch of a
+	// package's source.
+	Branch(ctx context.Context, s model.Subject, name string) (string, error)
+	// OfBranch tells whether a version stands for something that is not released.
+	OfBranch(version string) bool
+}
+
+// NormalName is a name as an ecosystem's subjects have it.
+func NormalName(eco Ecosystem, name string) string {
+	if namer, ok := eco.(Namer); ok {
+		return namer.Normal(name)
+	}
+	return name
+}

@@ -1,0 +1,53 @@
+package desk
+
+import (
+	"context"
+	"sync"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/work/tree"
+)
+
+// inEffect remembers the packages in effect of components, each read once.
+type inEffect struct {
+	mu sync.Mutex
+	of map[*model.Component][]model.Package
+}
+
+// Effective are the packages in effect in a project. Registries are asked where files alone
+// do not tell.
+func (d *Desk) Effective(ctx context.Context, t *tree.Tree) (*tree.Packages, error) {
+	all := make([][]model.Package, len(t.Parts))
+	for i, part := range t.Parts {
+		var err error
+		if all[i], err = d.EffectiveIn(ctx, part); err != nil {
+			return nil, err
+		}
+	}
+	return tree.NewPackages(all...), nil
+}
+
+// EffectiveIn are the packages in effect in a component.
+func (d *Desk) EffectiveIn(ctx context.Context, part *tree.Part) ([]model.Package, error) {
+	d.table.inEffect.mu.Lock()
+	known, ok := d.table.inEffect.of[part.Component]
+	d.table.inEffect.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	all := part.Eco.Packages(part.Component)
+	if eco, ok := part.Eco.(ecosystem.Effective); ok {
+		registry, err := d.Registry(ctx, part)
+		if err != nil {
+			return nil, err
+		}
+		if all, err = eco.Effective(ctx, registry, part.Component); err != nil {
+			return nil, err
+		}
+	}
+	d.table.inEffect.mu.Lock()
+	defer d.table.inEffect.mu.Unlock()
+	d.table.inEffect.of[part.Component] = all
+	return all, nil
+}
