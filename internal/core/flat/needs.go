@@ -13,11 +13,10 @@ import (
 func (s *resolver) need(n *node, candidate int, need Need) error {
 	when := s.alike(n, candidate, need)
 	if when.Len() > 1 { // what is stated for several is stated once
-		words := fmt.Sprintf("%d %s", need.Sense, need.Text)
-		if n.stated[words] {
+		if n.stated[need.words()] {
 			return nil
 		}
-		n.stated[words] = true
+		n.stated[need.words()] = true
 	}
 	switch {
 	case need.Sense == Excludes, need.Sense == IfPresent:

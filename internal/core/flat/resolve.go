@@ -30,7 +30,9 @@ type node struct {
 	key      Key
 	want     *want.Want
 	releases []Release
-	stated   map[string]bool // needs that were stated, by their words
+	order    []int               // in which releases are tried
+	stated   map[words]bool      // needs that were stated for several releases
+	sayers   map[words]solve.Set // the releases that say a need; nil until it is asked for
 }
 
 // said are needs of one kind, of which a proof tells several in one sentence.
@@ -123,7 +125,7 @@ func (s *resolver) node(key Key) (*node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &node{key: key, releases: releases, stated: map[string]bool{}}
+	n := &node{key: key, releases: releases, stated: map[words]bool{}}
 	w := &want.Want{Name: key.String(), At: -1, Tendency: s.Tendency, Newest: true, Candidates: make([]want.Candidate, len(releases))}
 	for i, r := range releases {
 		w.Candidates[i] = want.Candidate{Text: r.Text, Version: r.Version, Shunned: r.Shunned || r.Version.Preview(), Unfit: r.Unfit}
@@ -159,6 +161,7 @@ func (s *resolver) prefer(n *node) {
 			return 0
 		})
 	}
+	n.order = order
 	s.problem.Prefer(n.id, order)
 }
 
@@ -205,23 +208,41 @@ func (s *resolver) expand(id solve.ID, candidate int) error {
 	return nil
 }
 
+// words are a need as others may say it, too.
+type words struct {
+	sense Sense
+	text  string
+}
+
+func (n Need) words() words { return words{n.Sense, n.Text} }
+
 // alike are the releases of a node that say the same as one of them, as far as that is known
 // without asking.
 func (s *resolver) alike(n *node, candidate int, need Need) solve.Set {
 	whole, ok := s.Index.(Whole)
-	all := ok && whole.AtHand(n.key)
-	return s.problem.Pick(n.id, func(i int) bool {
-		if i == candidate || !all {
-			return i == candidate
+	if !ok || !whole.AtHand(n.key) {
+		return s.problem.Pick(n.id, func(i int) bool { return i == candidate })
+	}
+	if n.sayers == nil {
+		n.sayers = map[words]solve.Set{}
+		none := s.problem.Pick(n.id, func(int) bool { return false })
+		for i, r := range n.releases {
+			needs, _ := whole.Needs(s.ctx, n.key, r.Text) // what cannot be had is told when it is chosen
+			for _, o := range needs {
+				w := o.words()
+				if n.sayers[w] == nil {
+					n.sayers[w] = slices.Clone(none)
+				}
+				n.sayers[w].Add(i)
+			}
 		}
-		needs, err := s.asked.Needs(n.key, n.releases[i].Text)
-		return err == nil && slices.ContainsFunc(needs, func(o Need) bool { return o.Sense == need.Sense && o.Text == need.Text })
-	})
+	}
+	return n.sayers[need.words()]
 }
 
 // ahead asks for what a node will most likely need.
 func (s *resolver) ahead(n *node, allowed []bool) {
-	for _, i := range n.want.Preference(&s.Goal) {
+	for _, i := range n.order {
 		if allowed != nil && !allowed[i] {
 			continue
 		}

@@ -27,6 +27,10 @@ func (s *resolver) result(solution solve.Solution) (*Result, error) {
 	slices.SortFunc(r.Chosen, func(a, b Chosen) int { return a.Key.Compare(b.Key) })
 	for i := range r.Chosen {
 		c := r.Chosen[i]
+		by := fmt.Sprintf("%s %s", c.Key, c.Version)
+		if of := r.Of(Key{Name: c.Key.Name, Line: c.Key.Line}); c.Key.Extra != "" {
+			of.Askers = append(of.Askers, Asker{By: by, Wants: c.Version})
+		}
 		needs, err := s.asked.Needs(c.Key, c.Version)
 		if err != nil {
 			return nil, err
@@ -37,7 +41,7 @@ func (s *resolver) result(solution solve.Solution) (*Result, error) {
 			}
 			for _, o := range need.Options {
 				if t := r.Of(o.Key); t != nil && o.Allows(s.version(o.Key, t.Version)) {
-					t.Askers = append(t.Askers, Asker{By: fmt.Sprintf("%s %s", c.Key, c.Version), Wants: need.Text})
+					t.Askers = append(t.Askers, Asker{By: by, Wants: need.Text})
 				}
 			}
 		}
