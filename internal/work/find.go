@@ -47,7 +47,7 @@ func holdsProject(dir string) bool {
 	defer files.Close()
 	entries, err := fs.ReadDir(files, ".")
 	return err == nil && slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
-		return e.Type().IsRegular() && (e.Name() == settings.File || isManifest(e.Name()))
+		return e.Type().IsRegular() && (e.Name() == settings.File || tree.BuiltIn().IsManifest(e.Name()))
 	})
 }
 
@@ -59,7 +59,7 @@ func holdsComponents(dir string) bool {
 	}
 	defer files.Close()
 	index, err := ecosystem.Walk(files, nil)
-	return err == nil && slices.ContainsFunc(tree.Ecosystems(), func(eco ecosystem.Ecosystem) bool {
+	return err == nil && slices.ContainsFunc(tree.BuiltIn(), func(eco ecosystem.Ecosystem) bool {
 		dirs, err := eco.Detect(index)
 		return err == nil && len(dirs) > 0
 	})
@@ -82,7 +82,7 @@ func hasMember(dir, below string) bool {
 		return false
 	}
 	member := filepath.ToSlash(rel)
-	for _, eco := range tree.Ecosystems() {
+	for _, eco := range tree.BuiltIn() {
 		dirs, err := eco.Detect(index)
 		holds := slices.ContainsFunc(index.Files(), func(file string) bool { return path.Dir(file) == member && ecosystem.IsManifest(eco, file) })
 		if err == nil && holds && slices.Contains(dirs, ".") && !slices.Contains(dirs, member) {
@@ -90,9 +90,4 @@ func hasMember(dir, below string) bool {
 		}
 	}
 	return false
-}
-
-// isManifest tells whether a file is a manifest of some ecosystem, by its name.
-func isManifest(file string) bool {
-	return slices.ContainsFunc(tree.Ecosystems(), func(eco ecosystem.Ecosystem) bool { return ecosystem.IsManifest(eco, file) })
 }

@@ -54,7 +54,7 @@ func TestDocumentedFormats(t *testing.T) {
 
 	book := examples[2][1]
 	assert.NoError(t, validate(t, "book.json", dated.ReplaceAll(book, []byte(`"$1"`))))
-	_, faults := compat.Parse("book.yaml", book, tree.Order)
+	_, faults := compat.Parse("book.yaml", book, tree.BuiltIn().Order)
 	assert.Empty(t, faults)
 
 	temporary := examples[3][1]

@@ -49,7 +49,7 @@ func Open(ctx context.Context, opt desk.Options) (*Project, error) {
 	}
 	d.Set(s)
 	p.Tree, err = tree.Read(tree.Source{
-		FS: d.Files, Settings: s, Real: d.Files.Real,
+		FS: d.Files, Settings: s, Real: d.Files.Real, Table: opt.Ecosystems,
 		Ignored: func(dirs []string) map[string]bool { return ignored(ctx, d, dirs) },
 	})
 	if err != nil {
@@ -88,12 +88,8 @@ func (p *Project) holdsSomething() error {
 	if err != nil || len(places.Groups) > 0 {
 		return err
 	}
-	var manifests []string
-	for _, eco := range tree.Ecosystems() {
-		manifests = append(manifests, eco.Manifests()...)
-	}
 	return &model.Fault{
 		Doing: "looking for components", File: p.Desk.Options.Dir, Next: "give the project's folder with --project",
-		Wrong: "there is no " + strings.Join(manifests, " and no ") + " here or below, and no file that states a runtime",
+		Wrong: "there is no " + strings.Join(p.Tree.Table.Manifests(), " and no ") + " here or below, and no file that states a runtime",
 	}
 }

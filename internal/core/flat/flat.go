@@ -129,6 +129,7 @@ type Chosen struct {
 // Result is a solved state.
 type Result struct {
 	Chosen []Chosen // in the order of the keys
+	Gone   []Chosen // what was there before and is needed no more; without versions
 }
 
 // Of is what was chosen for a key; nil if the state is without it.

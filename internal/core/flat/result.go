@@ -24,7 +24,14 @@ func (s *resolver) result(solution solve.Solution) (*Result, error) {
 		c := &r.Chosen[chosen[root.Key]]
 		c.Askers = append(c.Askers, Asker{By: root.Place, Wants: root.Range})
 	}
-	slices.SortFunc(r.Chosen, func(a, b Chosen) int { return a.Key.Compare(b.Key) })
+	for key, was := range s.Locked {
+		if _, there := chosen[key]; !there {
+			r.Gone = append(r.Gone, Chosen{Key: key, Was: was})
+		}
+	}
+	for _, list := range [][]Chosen{r.Chosen, r.Gone} {
+		slices.SortFunc(list, func(a, b Chosen) int { return a.Key.Compare(b.Key) })
+	}
 	for i := range r.Chosen {
 		c := r.Chosen[i]
 		by := fmt.Sprintf("%s %s", c.Key, c.Version)

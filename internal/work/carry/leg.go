@@ -146,7 +146,7 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	}
 	if a.leg.Fixes {
 		plan := &route.Plan{}
-		if err := world.AvoidVulnerable(part, plan, a.file.Advisories, nil); err != nil {
+		if err := world.AvoidVulnerable(a.tree.Table, part, plan, a.file.Advisories, nil); err != nil {
 			return err
 		}
 		goal.Avoid = plan.Avoid

@@ -12,6 +12,7 @@ import (
 
 	"github.com/adrg/xdg"
 
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/machine"
 	"bellwether/internal/host/run"
@@ -32,6 +33,8 @@ type Options struct {
 	NoCache bool          // keep nothing on disk
 	Env     []string      // "NAME=value", added to the environment
 	Report  func(Event)   // told of progress; may be nil
+	// Ecosystems are those that are looked for; nil for all that are built in.
+	Ecosystems ecosystem.Table
 }
 
 // Desk is where a call does its work.

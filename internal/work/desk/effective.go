@@ -25,7 +25,7 @@ func (d *Desk) Effective(ctx context.Context, t *tree.Tree) (*tree.Packages, err
 			return nil, err
 		}
 	}
-	return tree.NewPackages(all...), nil
+	return tree.NewPackages(t.Table, all...), nil
 }
 
 // EffectiveIn are the packages in effect in a component.

@@ -58,12 +58,12 @@ func CheckBook(ctx context.Context, name string) (*model.BookCheck, error) {
 		}
 		return nil, &model.Fault{Doing: "checking a compat book", File: name, Wrong: err.Error()}
 	}
-	b, faults := compat.Parse(filepath.ToSlash(name), src, tree.Order)
+	b, faults := compat.Parse(filepath.ToSlash(name), src, tree.BuiltIn().Order)
 	check := &model.BookCheck{Book: b.File, Title: b.Title, Rules: len(b.Rules), Remarks: []model.BookRemark{}}
 	for _, f := range faults {
 		check.Remarks = append(check.Remarks, model.BookRemark{Line: f.Line, Column: f.Col, Text: f.Wrong, Next: f.Next})
 	}
-	remarks, err := compat.Check(ctx, b, tree.Order)
+	remarks, err := compat.Check(ctx, b, tree.BuiltIn().Order)
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,7 @@ func remarks(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Place
 	if err != nil {
 		return nil, err
 	}
-	r := &remarker{desk: d, shelf: s, places: places, world: packages.World()}
+	r := &remarker{desk: d, shelf: s, places: places, world: packages.World(), orders: t.Table.Order}
 	places.Add(r.world)
 	for _, d := range packages.Demands() {
 		r.demand(d)
@@ -49,6 +49,7 @@ type remarker struct {
 	shelf  *shelf.Shelf
 	places *tree.Places
 	world  compat.World // packages and what is stated
+	orders func(kind string) version.Order
 	list   []model.SurveyRemark
 }
 
@@ -130,7 +131,7 @@ func (r *remarker) rule(rule *compat.Rule) {
 
 // together tells of the members of a family that are apart from most.
 func (r *remarker) together(rule *compat.Rule, add func(model.Subject, string)) {
-	order := tree.Order(rule.Subjects[0].Kind)
+	order := r.orders(rule.Subjects[0].Kind)
 	var here []model.Subject
 	for _, s := range rule.Subjects {
 		if len(r.world[s]) > 0 {

@@ -32,7 +32,7 @@ func (a *Asker) Question(ctx context.Context, states ...*tree.Tree) (*compat.Que
 	if err != nil {
 		return nil, err
 	}
-	q := &compat.Question{Orders: tree.Order, Rules: a.Shelf.Rules, Prefer: a.Prefer}
+	q := &compat.Question{Orders: states[0].Table.Order, Rules: a.Shelf.Rules, Prefer: a.Prefer}
 	q.Ended = func(subject model.Subject, v version.Version) bool {
 		on, _ := a.Shelf.Ends(subject, v)
 		return !on.IsZero() && on.Before(a.Desk.Today())

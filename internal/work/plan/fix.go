@@ -11,7 +11,6 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/ecosystem"
-	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
 )
 
@@ -42,7 +41,7 @@ func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []mod
 		if len(a.Via) > 0 {
 			text += "; it comes by way of " + strings.Join(a.Via, ", ")
 		}
-		if override := overrideFor(a); override != "" {
+		if override := p.overrideFor(a); override != "" {
 			more := opt
 			more.Override = append(slices.Clone(opt.Override), override)
 			if other, err := p.planOnce(ctx, more); err == nil && len(other.left) < len(left) {
@@ -56,11 +55,11 @@ func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []mod
 
 // overrideFor is the override that would take an affected package to where it is
 // fixed, "" where there can be none.
-func overrideFor(a model.SurveyAdvisory) string {
+func (p *planner) overrideFor(a model.SurveyAdvisory) string {
 	if len(a.Via) == 0 || a.Fixed == "" {
 		return ""
 	}
-	for _, e := range tree.Ecosystems() {
+	for _, e := range p.tree.Table {
 		if _, can := e.(ecosystem.Rewriter); can && strings.HasPrefix(a.PURL, "pkg:"+e.Type()+"/") {
 			parent := a.Via[len(a.Via)-1]
 			return parent[:strings.LastIndex(parent, " ")] + ":" + a.Name + "@" + onward(e.Order(), a.Fixed)

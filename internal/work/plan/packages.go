@@ -220,7 +220,7 @@ func (p *planner) routePart(ctx context.Context, w *world.World, r *Planned, wis
 		return nil, nil, err
 	}
 	if opt.Reach == world.ReachFix {
-		if err := world.AvoidVulnerable(part, plan, opt.Advisories, opt.Also); err != nil {
+		if err := world.AvoidVulnerable(p.tree.Table, part, plan, opt.Advisories, opt.Also); err != nil {
 			return nil, nil, err
 		}
 	}

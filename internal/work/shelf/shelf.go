@@ -34,15 +34,16 @@ const MaxBook = 16 << 20
 
 // Shelf is all compat books that apply to a project.
 type Shelf struct {
-	Books []*compat.Book
-	Rules []*compat.Rule
-	Notes []string // where a book came from another place than it was asked of
+	Books  []*compat.Book
+	Rules  []*compat.Rule
+	Notes  []string // where a book came from another place than it was asked of
+	orders func(kind string) version.Order
 }
 
 // Read reads the books that ship, those that the settings name, and those of the call.
 // Together are families that a call names besides those of the settings.
 func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, together ...settings.Family) (*Shelf, error) {
-	s := &Shelf{}
+	s := &Shelf{orders: t.Table.Order}
 	name, src := books.Runtimes()
 	if err := s.add(name, src); err != nil {
 		return nil, err
@@ -149,7 +150,7 @@ func (s *Shelf) add(name string, src []byte) error {
 	if len(src) > MaxBook {
 		return &model.Fault{Doing: "reading compat books", File: name, Wrong: fmt.Sprintf("it has more than %d MB", MaxBook>>20)}
 	}
-	b, faults := compat.Parse(name, src, tree.Order)
+	b, faults := compat.Parse(name, src, s.orders)
 	if len(faults) > 0 {
 		first := *faults[0]
 		if n := len(faults) - 1; n > 0 && first.Next == "" {

@@ -6,17 +6,19 @@ import (
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 )
 
 // Packages are those in effect in a project at one state.
 type Packages struct {
+	Table    ecosystem.Table
 	Subjects []model.Subject // as they come
 	of       map[model.Subject][]model.Package
 }
 
 // NewPackages gathers the packages in effect of a project's components, in their order.
-func NewPackages(all ...[]model.Package) *Packages {
-	p := &Packages{of: map[model.Subject][]model.Package{}}
+func NewPackages(table ecosystem.Table, all ...[]model.Package) *Packages {
+	p := &Packages{Table: table, of: map[model.Subject][]model.Package{}}
 	for _, pkg := range slices.Concat(all...) {
 		if p.of[pkg.Subject] == nil {
 			p.Subjects = append(p.Subjects, pkg.Subject)
@@ -33,7 +35,7 @@ func (p *Packages) Of(s model.Subject) []model.Package { return p.of[s] }
 func (p *Packages) World() compat.World {
 	w := compat.World{}
 	for subject, all := range p.of {
-		order := Order(subject.Kind)
+		order := p.Table.Order(subject.Kind)
 		if order == nil {
 			continue
 		}

@@ -21,6 +21,7 @@ import (
 type Tree struct {
 	Files    *ecosystem.Index
 	Parts    []*Part // the components
+	Table    ecosystem.Table
 	settings *settings.Settings
 	places   func() (*Places, error)
 }
@@ -29,6 +30,7 @@ type Tree struct {
 type Source struct {
 	FS       fs.FS
 	Settings *settings.Settings
+	Table    ecosystem.Table // nil for all that are built in
 	// Ignored tells which of some folders version control is told to ignore.
 	Ignored func(dirs []string) map[string]bool
 	// Real is the file that a name leads to, where there are links.
@@ -41,8 +43,11 @@ func Read(from Source) (*Tree, error) {
 	if err != nil {
 		return nil, fmt.Errorf("looking for components: %w", err)
 	}
-	t := &Tree{Files: files, settings: from.Settings}
-	for _, eco := range Ecosystems() {
+	t := &Tree{Files: files, settings: from.Settings, Table: from.Table}
+	if t.Table == nil {
+		t.Table = BuiltIn()
+	}
+	for _, eco := range t.Table {
 		dirs, err := eco.Detect(files)
 		if err != nil {
 			return nil, fmt.Errorf("looking for components: %w", err)
@@ -97,7 +102,7 @@ func (t *Tree) In(files *ecosystem.Index) (*Tree, error) {
 	if files == t.Files {
 		return t, nil
 	}
-	other := &Tree{Files: files, settings: t.settings}
+	other := &Tree{Files: files, settings: t.settings, Table: t.Table}
 	for _, part := range t.Parts {
 		part, err := part.In(files)
 		if err != nil {
@@ -118,7 +123,7 @@ func (t *Tree) With(edits []model.FileEdit) (*Tree, error) {
 
 // Moved is the project with other files, of whose components only one is another.
 func (t *Tree) Moved(files *ecosystem.Index, part *Part) *Tree {
-	other := &Tree{Files: files, settings: t.settings, Parts: slices.Clone(t.Parts)}
+	other := &Tree{Files: files, settings: t.settings, Table: t.Table, Parts: slices.Clone(t.Parts)}
 	if at := slices.IndexFunc(t.Parts, func(p *Part) bool { return p.Dir == part.Dir }); at >= 0 {
 		other.Parts[at] = part
 	}

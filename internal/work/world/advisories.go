@@ -21,10 +21,10 @@ import (
 type Advisories map[model.Subject][]*advisory.Record
 
 // ReadAdvisories reads all records in a folder, one a file.
-func ReadAdvisories(dir string) (Advisories, error) {
+func ReadAdvisories(table ecosystem.Table, dir string) (Advisories, error) {
 	all := Advisories{}
 	known := map[string]advisory.Ecosystem{}
-	for _, eco := range tree.Ecosystems() {
+	for _, eco := range table {
 		if advised, ok := eco.(ecosystem.Advised); ok {
 			name := func(name string) string { return ecosystem.NormalName(eco, name) }
 			known[advised.OSVName()] = advisory.Ecosystem{Kind: eco.Type(), Name: name, Version: advised.OSVVersion}
@@ -62,13 +62,13 @@ func ReadAdvisories(dir string) (Advisories, error) {
 // Affected tells which packages in effect are affected by records in a folder, the direct
 // ones first.
 func Affected(packages *tree.Packages, dir string) ([]model.SurveyAdvisory, error) {
-	all, err := ReadAdvisories(dir)
+	all, err := ReadAdvisories(packages.Table, dir)
 	if err != nil {
 		return nil, err
 	}
 	var found []model.SurveyAdvisory
 	for _, subject := range packages.Subjects {
-		order := tree.Order(subject.Kind)
+		order := packages.Table.Order(subject.Kind)
 		for _, record := range all[subject] {
 			for _, pkg := range packages.Of(subject) {
 				in, err := record.Affects(subject, pkg.Version, order)
@@ -77,7 +77,7 @@ func Affected(packages *tree.Packages, dir string) ([]model.SurveyAdvisory, erro
 				}
 				row := model.SurveyAdvisory{
 					ID: record.ID, Aliases: record.Aliases, Summary: record.Summary, Severity: record.Severity,
-					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(), Fixed: nextFixed(record, subject, pkg.Version),
+					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(), Fixed: nextFixed(record, subject, pkg.Version, order),
 				}
 				if in && !slices.ContainsFunc(found, func(o model.SurveyAdvisory) bool { return o.ID == row.ID && o.PURL == row.PURL }) {
 					found = append(found, row)
@@ -92,8 +92,8 @@ func Affected(packages *tree.Packages, dir string) ([]model.SurveyAdvisory, erro
 // AvoidVulnerable puts what is affected into a component's plan, with further
 // requirements by way of which something affected comes, each with the version
 // that it is to go above ("" for the one that it is at).
-func AvoidVulnerable(part *tree.Part, plan *route.Plan, dir string, also map[string]string) error {
-	all, err := ReadAdvisories(dir)
+func AvoidVulnerable(table ecosystem.Table, part *tree.Part, plan *route.Plan, dir string, also map[string]string) error {
+	all, err := ReadAdvisories(table, dir)
 	if err != nil {
 		return err
 	}
@@ -137,8 +137,7 @@ func AvoidVulnerable(part *tree.Part, plan *route.Plan, dir string, also map[str
 
 // nextFixed is the lowest version above one in which a record's package is fixed,
 // "" if the record knows none.
-func nextFixed(r *advisory.Record, s model.Subject, text string) string {
-	order := tree.Order(s.Kind)
+func nextFixed(r *advisory.Record, s model.Subject, text string, order version.Order) string {
 	at, err := order.Parse(text)
 	if err != nil {
 		return ""
