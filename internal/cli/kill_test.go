@@ -22,7 +22,7 @@ import (
 	"bellwether/internal/standin/shorthand"
 )
 
-var kills = flag.Int("kills", 24, "how often TestKilledWhileAdvancing kills the program")
+var kills = flag.Int("kills", 8, "how often TestKilledWhileAdvancing kills the program")
 
 // TestKilledWhileAdvancing kills "advance" and "undo" at random instants, and at each
 // step that leaves a trace on disk, alone or with the git that it runs. After the next call, the tree is byte for byte that of

@@ -3,6 +3,7 @@ package cli
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
@@ -12,7 +13,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -21,11 +24,13 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 	"golang.org/x/mod/sumdb/note"
 
+	"bellwether/internal/host/run"
 	"bellwether/internal/standin/shorthand"
+	"bellwether/internal/standin/verdict"
 )
 
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){
+	testscript.Main(verdict.Runner{M: m, Book: book}, map[string]func(){
 		"bellwether": func() { os.Exit(Main(os.Args[1:], os.Stdout, os.Stderr)) },
 	})
 }
@@ -48,6 +53,8 @@ func TestMain(m *testing.M) {
 //	fill FOLDER                  leave no room on its disk
 //	interrupt FILE CMD ARGS      run a command, and interrupt it once FILE is there
 //	hangup FILE CMD ARGS         the same, as if its terminal went
+//	client CMD ARGS              run a package client that is to succeed, or do what it did
+//	                             when it was asked the same before
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir:      "testdata/script",
@@ -70,12 +77,18 @@ func TestScripts(t *testing.T) {
 				e.Setenv("GIT_"+who+"_EMAIL", "crew@saltmarsh.example")
 			}
 			e.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
-			e.Values["page"] = &pageServer{}
+			if err := seedTools(filepath.Join(e.WorkDir, ".home", "cache", "bellwether", "tools.json")); err != nil {
+				return err
+			}
+			e.Values["page"], e.Values["given"] = &pageServer{}, &served{}
 			return nil
 		},
 		Condition: func(cond string) (bool, error) {
 			if cond == "npm" {
 				_, err := exec.LookPath("npm")
+				if err != nil && verdict.Required() {
+					return false, err
+				}
 				return err == nil, nil
 			}
 			if cond == "disks" {
@@ -84,12 +97,46 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage, "commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp, "small-disk": smallDisk, "fill": fillDisk,
+			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage, "commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp, "small-disk": smallDisk, "fill": fillDisk, "client": askClient,
 		},
 	})
 }
 
+// book has what clients said before.
+var book = verdict.Open("testdata/verdicts.json")
+
+// askClient asks a client, or does what it did before. It must succeed.
+func askClient(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: client CMD ARGS")
+	}
+	work := ts.Getenv("WORK")
+	here, err := filepath.Rel(work, ts.MkAbs("."))
+	ts.Check(err)
+	given := ts.Value("given").(*served).text()
+	for _, name := range []string{"npm_config_legacy_peer_deps", "npm_config_lockfile_version", "npm_config_omit", "GOFLAGS", "GOWORK"} {
+		given += "\n" + name + "=" + ts.Getenv(name)
+	}
+	_, err = book.Ask(verdict.Case{
+		About: ts.Name(), Client: args[0], Question: append(slices.Clone(args[1:]), "in "+filepath.ToSlash(here)), Dir: work, Given: given,
+		Words: map[string]string{"registry": strings.TrimSuffix(ts.Getenv("npm_config_registry"), "/"), "proxy": ts.Getenv("GOPROXY"), "work": work},
+	}, func() (string, error) { return "", ts.Exec(args[0], args[1:]...) })
+	ts.Check(err)
+}
+
+// served is what stand-ins serve in a script, for all that clients say depends on it.
+type served struct{ parts []string }
+
+func (s *served) text() string { return strings.Join(s.parts, "\n") }
+
+// add notes what is served by one kind of stand-in from now on.
+func (s *served) add(ts *testscript.TestScript, kind string, args []string) {
+	s.parts = slices.DeleteFunc(s.parts, func(part string) bool { return strings.HasPrefix(part, kind+" ") })
+	s.parts = append(s.parts, kind+" "+strings.Join(args[1:], " ")+"\n"+ts.ReadFile(args[0]))
+}
+
 func serveRegistry(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Value("given").(*served).add(ts, "registry", args)
 	u, err := shorthand.Load(ts.ReadFile(args[0]))
 	ts.Check(err)
 	url := serve(ts, u.NPM(), args)
@@ -111,6 +158,32 @@ func serve(ts *testscript.TestScript, handler http.Handler, args []string) (url 
 	return server.URL
 }
 
+// tools is what installed programs say of their versions, asked once for all scripts.
+var tools = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "bellwether-tools-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	p := &run.Prober{File: filepath.Join(dir, "tools.json"), MaxAge: time.Hour}
+	for _, tool := range [][]string{{"node", "--version"}, {"npm", "--version"}, {"go", "version"}, {"go", "env", "GOVERSION"}} {
+		_, _ = p.Ask(context.Background(), tool...) // one that is missing is missed by who needs it
+	}
+	return os.ReadFile(p.File)
+})
+
+// seedTools lets a script's program know what tools say.
+func seedTools(file string) error {
+	data, err := tools()
+	if err != nil {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(file, data, 0o600)
+}
+
 // goCache is the go command's own build cache, which tests share for speed.
 func goCache() string {
 	out, err := exec.Command("go", "env", "GOCACHE").Output()
@@ -121,6 +194,7 @@ func goCache() string {
 }
 
 func serveModules(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Value("given").(*served).add(ts, "modules", args)
 	u, err := shorthand.Modules(ts.ReadFile(args[0]))
 	ts.Check(err)
 	url := serve(ts, u.Proxy(), args)

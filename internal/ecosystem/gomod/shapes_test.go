@@ -3,6 +3,7 @@ package gomod
 import (
 	"context"
 	"flag"
+	"fmt"
 	"io/fs"
 	"net/http/httptest"
 	"os"
@@ -22,6 +23,7 @@ import (
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/shorthand"
+	"bellwether/internal/standin/verdict"
 )
 
 // A shape is a txtar file: "universe" in shorthand, the project's files, "ask"
@@ -82,11 +84,11 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
 	}
 	dir := strings.TrimSpace(sections["dir"])
-	j := newJudge(t, filepath.Join(root, dir), sections["universe"])
+	j := newJudge(t, root, dir, sections["universe"])
 	if _, asIs := sections["as-is"]; !asIs {
 		for _, at := range append(strings.Fields(sections["also"]), dir) {
 			j.dir = filepath.Join(root, at)
-			j.alone(func() { j.run("mod", "tidy") })
+			j.alone(func() { j.ask("mod tidy", func() string { return j.run("mod", "tidy") }) })
 		}
 	}
 	if *realProjects && sections["ask"] == "" {
@@ -149,22 +151,47 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 
 // judge is the go command, with a stand-in for a proxy.
 type judge struct {
-	t   *testing.T
-	dir string
-	env []string
+	t        *testing.T
+	root     string // the whole project's
+	dir      string // of the module
+	universe string
+	url      string // of the proxy
+	env      []string
 }
 
-func newJudge(t *testing.T, dir, universe string) *judge {
+// book has what the go command said before.
+var book = verdict.Open("testdata/verdicts.json")
+
+func TestMain(m *testing.M) { os.Exit(verdict.Runner{M: m, Book: book}.Run()) }
+
+// ask asks the go command, if it was not asked the same before.
+func (j *judge) ask(question string, ask func() string) string {
+	j.t.Helper()
+	if j.universe == "" {
+		return ask() // real modules, by the network
+	}
+	rel, err := filepath.Rel(j.root, j.dir)
+	require.NoError(j.t, err)
+	return book.Check(j.t, verdict.Case{
+		Client: "go", Question: []string{question, filepath.ToSlash(rel), fmt.Sprint(slices.Contains(j.env, "GOWORK=off"))}, Dir: j.root, Given: j.universe,
+		Words: map[string]string{"proxy": j.url, "root": j.root},
+	}, ask)
+}
+
+func newJudge(t *testing.T, root, dir, universe string) *judge {
+	j := &judge{t: t, root: root, dir: filepath.Join(root, dir), universe: universe, env: append(os.Environ(), "GOTOOLCHAIN=local")}
 	if universe == "" {
-		return &judge{t, dir, append(os.Environ(), "GOTOOLCHAIN=local")}
+		return j
 	}
 	u, err := shorthand.Modules(universe)
 	require.NoError(t, err)
 	server := httptest.NewServer(u.Proxy())
 	t.Cleanup(server.Close)
-	return &judge{t, dir, []string{
+	j.url = server.URL
+	j.env = []string{
 		"GOPROXY=" + server.URL, "GOSUMDB=off", "GOFLAGS=-modcacherw", "GOMODCACHE=" + t.TempDir(), "GOTOOLCHAIN=local", "GOENV=off", "GOWORK=", "GO111MODULE=on",
-	}}
+	}
+	return j
 }
 
 func (j *judge) command(args ...string) ([]byte, error) {
@@ -259,17 +286,20 @@ func (j *judge) alone(do func()) {
 // fetched is what go.sum says, and that it builds.
 func (j *judge) accepts(otherForm, workspace bool) {
 	j.t.Helper()
-	if !otherForm {
-		j.alone(func() { j.run("mod", "tidy", "-diff") })
-	}
-	j.run("mod", "verify")
-	if workspace {
-		j.run("build", "./...")
-	} else {
-		j.run("build", "-mod=readonly", "./...")
-	}
-	j.run("vet", "./...")
-	j.run("test", "./...")
+	j.ask(fmt.Sprintf("accepts, other form %t, workspace %t", otherForm, workspace), func() string {
+		if !otherForm {
+			j.alone(func() { j.run("mod", "tidy", "-diff") })
+		}
+		j.run("mod", "verify")
+		if workspace {
+			j.run("build", "./...")
+		} else {
+			j.run("build", "-mod=readonly", "./...")
+		}
+		j.run("vet", "./...")
+		j.run("test", "./...")
+		return ""
+	})
 }
 
 // indexed is the index of a project's files.

@@ -67,8 +67,8 @@ func askNPM(t *testing.T, address, kind string) (string, error) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	opened, err := Ecosystem{}.Connect(ctx, ecosystem.Surroundings{
-		Environ: []string{"npm_config_registry=" + address, "npm_config_fetch_timeout=300", "npm_config_fetch_retries=0"},
-		Client:  fetch.New(fetch.Config{Slow: 500 * time.Millisecond}), Now: time.Now(),
+		Environ: []string{"npm_config_registry=" + address, "npm_config_fetch_timeout=100", "npm_config_fetch_retries=0"},
+		Client:  fetch.New(fetch.Config{Slow: 150 * time.Millisecond, Most: 24 << 20}), Now: time.Now(),
 		Ask: func(context.Context, ...string) (string, error) { return "", fmt.Errorf("nothing is installed") },
 	}, ".")
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 )
 
 var (
-	towns  = flag.Int("towns", 200, "how many random universes are resolved")
+	towns  = flag.Int("towns", 60, "how many random universes are resolved")
 	judged = flag.Int("judged", 0, "how many of them npm judges, too")
 )
 
@@ -125,7 +125,7 @@ func resolveTown(t *testing.T, n int, rng *rand.Rand, universe string, manifests
 			require.Equal(t, string(edit.Old), string(edit.New), "universe %d: resolving again after %q changes %s", n, ask, edit.File)
 		}
 		if judge && len(outcome.Notices)+len(outcome.AsBefore) == 0 {
-			newJudge(t, dir, server.URL).accepts()
+			newJudge(t, dir, server.URL, universe).accepts()
 		}
 	}
 	return solved

@@ -2,6 +2,7 @@ package npm
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"net/http/httptest"
 	"os"
@@ -22,6 +23,7 @@ import (
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/shorthand"
+	"bellwether/internal/standin/verdict"
 )
 
 // A shape is a txtar file: "universe" in shorthand, the project's files,
@@ -64,11 +66,11 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	require.NoError(t, err)
 	server := httptest.NewServer(u.NPM())
 	t.Cleanup(server.Close)
-	judge := newJudge(t, dir, server.URL)
+	judge := newJudge(t, dir, server.URL, sections["universe"])
 	if m := lockVersion.FindStringSubmatch(sections["package-lock.json"]); m != nil {
 		require.NoError(t, os.Remove(filepath.Join(dir, "package-lock.json")))
 		judge.env = append(judge.env, "npm_config_lockfile_version="+m[1])
-		judge.run("install", "--package-lock-only")
+		judge.ask("install --package-lock-only", func() { judge.run("install", "--package-lock-only") })
 	}
 	outcome, err := resolveIn(dir, sections["ask"], judge.env)
 	if texts, wantsError := strings.CutPrefix(sections["want"], "error:"); wantsError {
@@ -179,51 +181,69 @@ func TestPeerFromElsewhere(t *testing.T) {
 type judge struct {
 	t          *testing.T
 	dir        string
+	url        string
+	universe   string
 	env        []string
 	loosePeers bool // the project does not mind peers, so npm ls must not be asked
 }
 
-func newJudge(t *testing.T, dir, registryURL string) *judge {
+func newJudge(t *testing.T, dir, registryURL, universe string) *judge {
 	home := t.TempDir()
-	return &judge{t: t, dir: dir, env: []string{
+	return &judge{t: t, dir: dir, url: registryURL, universe: universe, env: []string{
 		"npm_config_registry=" + registryURL, "npm_config_cache=" + filepath.Join(home, "cache"), "npm_config_userconfig=" + filepath.Join(home, "npmrc"),
 		"npm_config_audit=false", "npm_config_fund=false", "npm_config_update_notifier=false", "npm_config_omit_lockfile_registry_resolved=false",
 	}}
 }
 
-func (j *judge) run(args ...string) string {
+func (j *judge) run(args ...string) {
 	j.t.Helper()
-	if _, err := exec.LookPath("npm"); err != nil {
-		j.t.Skip("npm is not installed")
-	}
 	cmd := exec.Command("npm", args...)
 	cmd.Dir = j.dir
 	cmd.Env = append(os.Environ(), j.env...)
 	out, err := cmd.CombinedOutput()
 	require.NoError(j.t, err, "npm %s:\n%s", strings.Join(args, " "), out)
-	return string(out)
+}
+
+// book has what npm said before.
+var book = verdict.Open("testdata/verdicts.json")
+
+func TestMain(m *testing.M) { os.Exit(verdict.Runner{M: m, Book: book}.Run()) }
+
+// ask asks npm, if it was not asked the same before.
+func (j *judge) ask(what string, ask func()) {
+	j.t.Helper()
+	version := ""
+	for _, pair := range j.env {
+		if strings.HasPrefix(pair, "npm_config_lockfile_version=") {
+			version = pair
+		}
+	}
+	book.Check(j.t, verdict.Case{
+		Client: "npm", Question: []string{what, version}, Dir: j.dir, Given: j.universe, Words: map[string]string{"registry": j.url},
+	}, func() string {
+		ask()
+		return ""
+	})
 }
 
 // accepts has npm install from the lock, list what it installed, and write
 // the lock again, which must change nothing.
 func (j *judge) accepts() {
 	j.t.Helper()
-	if _, err := exec.LookPath("npm"); err != nil {
-		j.t.Log("npm is not installed: the lock was checked by ourselves only")
-		return
-	}
 	read := func() string {
 		data, err := os.ReadFile(filepath.Join(j.dir, "package-lock.json"))
 		require.NoError(j.t, err)
 		return string(data)
 	}
 	before := read()
-	j.run("ci", "--ignore-scripts")
-	if !j.loosePeers {
-		j.run("ls", "--all")
-	}
-	j.run("install", "--package-lock-only")
-	assert.Equal(j.t, before, read(), "npm must leave the lock as it is")
+	j.ask(fmt.Sprintf("accepts, peers loose %t", j.loosePeers), func() {
+		j.run("ci", "--ignore-scripts")
+		if !j.loosePeers {
+			j.run("ls", "--all")
+		}
+		j.run("install", "--package-lock-only")
+		assert.Equal(j.t, before, read(), "npm must leave the lock as it is")
+	})
 }
 
 // indexed is the index of a project's files.

@@ -34,6 +34,7 @@ type Config struct {
 	Stall    time.Duration // a server silent for this long is given up; zero for DefaultStall
 	Slow     time.Duration // how long an answer may come slower than minRate; zero for DefaultSlow
 	Retries  int           // how often a failed request is tried again
+	Most     int64         // bytes that any answer may have at most, whatever its request allows; zero for no further bound
 }
 
 // Client gets documents. It may be used by many goroutines at once.
@@ -347,7 +348,11 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	case !r.Page && strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html"):
 		return nil, &Unreachable{req.URL.Host, errors.New("the answer is a web page, not data")}
 	}
-	body := watch(resp.Body, cmp.Or(r.Limit, DefaultLimit), c.cfg, cancel)
+	limit := cmp.Or(r.Limit, DefaultLimit)
+	if c.cfg.Most > 0 {
+		limit = min(limit, c.cfg.Most)
+	}
+	body := watch(resp.Body, limit, c.cfg, cancel)
 	defer body.stop()
 	payload, err := r.Distil(body)
 	if asked.Err() != nil {

@@ -22,6 +22,7 @@ type Prober struct {
 
 	mu    sync.Mutex
 	known map[string]answer
+	shims map[string]answer // of programs that stand for others, for as long as the prober is there
 }
 
 // answer is what a program printed.
@@ -47,7 +48,11 @@ func (p *Prober) Ask(ctx context.Context, args ...string) (string, error) {
 	}
 	p.load()
 	key := strings.Join(args, " ")
-	a, ok := p.known[key]
+	known := p.known
+	if !steady(program, args[0]) {
+		known = p.shims
+	}
+	a, ok := known[key]
 	if ok && a.Program == program && a.Changed.Equal(info.ModTime()) && young(a.Asked, p.MaxAge) {
 		return a.Output, nil
 	}
@@ -55,9 +60,26 @@ func (p *Prober) Ask(ctx context.Context, args ...string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	p.known[key] = answer{Program: program, Changed: info.ModTime(), Asked: time.Now(), Output: out}
+	known[key] = answer{Program: program, Changed: info.ModTime(), Asked: time.Now(), Output: out}
 	p.save()
 	return out, nil
+}
+
+// steady tells whether what a program answers changes only with its file. A shim, which starts
+// one of several versions, is a shell script, or has a name of its own.
+func steady(file, name string) bool {
+	if !strings.Contains(filepath.Base(file), strings.TrimSuffix(filepath.Base(name), ".exe")) {
+		return false
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	start := make([]byte, 64)
+	n, _ := f.Read(start)
+	line, _, _ := strings.Cut(string(start[:n]), "\n")
+	return !strings.HasPrefix(line, "#!") || !strings.Contains(line, "sh")
 }
 
 // young tells whether something asked for at a time is not older than an age. What
@@ -71,7 +93,7 @@ func (p *Prober) load() {
 	if p.known != nil {
 		return
 	}
-	p.known = map[string]answer{}
+	p.known, p.shims = map[string]answer{}, map[string]answer{}
 	if data, err := os.ReadFile(p.File); err == nil {
 		_ = json.Unmarshal(data, &p.known)
 	}

@@ -74,29 +74,44 @@ func TestLogIsBounded(t *testing.T) {
 }
 
 func TestProber(t *testing.T) {
+	if _, err := os.Stat("/usr/bin/perl"); err != nil {
+		t.Skip("the tool is a script of Perl's")
+	}
 	dir := t.TempDir()
-	tool := filepath.Join(dir, "tool")
-	write := func(version string) {
-		require.NoError(t, os.WriteFile(tool, []byte("#!/bin/sh\necho asked >> "+dir+"/count\necho "+version+"\n"), 0o755))
+	t.Setenv("PATH", dir+string(os.PathListSeparator)+os.Getenv("PATH"))
+	write := func(tool, version string) {
+		text := "#!/usr/bin/perl\nopen(F, '>>', '" + dir + "/count'); print F 'asked'; print '" + version + "';"
+		if tool == "shim" {
+			text = "#!/bin/sh\nprintf asked >> " + dir + "/count\necho " + version + "\n"
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, tool), []byte(text), 0o755))
 	}
 	count := func() int {
 		data, _ := os.ReadFile(dir + "/count")
 		return strings.Count(string(data), "asked")
 	}
-	t.Setenv("PATH", dir+string(os.PathListSeparator)+os.Getenv("PATH"))
-	write("1.0")
-	ask := func() string {
-		p := &Prober{File: filepath.Join(dir, "kept.json"), MaxAge: time.Hour}
-		out, err := p.Ask(context.Background(), "tool", "--version")
+	fresh := func() *Prober { return &Prober{File: filepath.Join(dir, "kept.json"), MaxAge: time.Hour} }
+	ask := func(p *Prober, tool string) string {
+		out, err := p.Ask(context.Background(), tool, "--version")
 		require.NoError(t, err)
 		return out
 	}
-	assert.Equal(t, "1.0", ask())
-	assert.Equal(t, "1.0", ask())
+	write("tool", "1.0")
+	assert.Equal(t, "1.0", ask(fresh(), "tool"))
+	assert.Equal(t, "1.0", ask(fresh(), "tool"))
 	assert.Equal(t, 1, count(), "the answer is remembered")
-	write("2.0")
-	require.NoError(t, os.Chtimes(tool, time.Now(), time.Now().Add(time.Minute)))
-	assert.Equal(t, "2.0", ask(), "until the program changes")
+	write("tool", "2.0")
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "tool"), time.Now(), time.Now().Add(time.Minute)))
+	assert.Equal(t, "2.0", ask(fresh(), "tool"), "until the program changes")
+
+	write("shim", "1.0")
+	p := fresh()
+	assert.Equal(t, "1.0", ask(p, "shim"))
+	before := count()
+	assert.Equal(t, "1.0", ask(p, "shim"))
+	assert.Equal(t, before, count(), "a shim is asked once a call")
+	assert.Equal(t, "1.0", ask(fresh(), "shim"))
+	assert.Equal(t, before+1, count(), "and again in the next one, since it may start another version")
 	_, err := (&Prober{}).Ask(context.Background(), "no-such-program-at-all")
 	assert.ErrorIs(t, err, ErrMissing)
 }

@@ -138,6 +138,11 @@ func (d *Desk) Machine() *machine.Machine {
 	return &machine.Machine{Ask: d.prober.Ask, Env: os.Getenv, Home: home}
 }
 
+// Ask gives what an installed program prints of itself, trimmed.
+func (d *Desk) Ask(ctx context.Context, command ...string) (string, error) {
+	return d.prober.Ask(ctx, command...)
+}
+
 var versionText = regexp.MustCompile(`[0-9]+(\.[0-9]+)+\S*`)
 
 // Installed is the version of an installed runtime or tool, "" if there is

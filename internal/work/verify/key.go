@@ -46,7 +46,7 @@ func (j Job) Same(ctx context.Context, v *finding.Verification) (bool, error) {
 	if err != nil || contentKey(j.Desk, j.Tree, files) != v.Key {
 		return false, err
 	}
-	for tool, version := range tools(ctx, j.Tree) {
+	for tool, version := range tools(ctx, j.Desk, j.Tree) {
 		if v.Tools[tool] != version {
 			return false, nil
 		}

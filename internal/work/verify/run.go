@@ -12,7 +12,6 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/git"
-	"bellwether/internal/host/run"
 	"bellwether/internal/host/scratch"
 	"bellwether/internal/host/within"
 	"bellwether/internal/work/desk"
@@ -97,7 +96,7 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 	if err := s.Watch(ctx, files); err != nil {
 		return nil, nil, err
 	}
-	v := &finding.Verification{Key: key, At: j.Desk.Clock, Tools: tools(ctx, j.Tree)}
+	v := &finding.Verification{Key: key, At: j.Desk.Clock, Tools: tools(ctx, j.Desk, j.Tree)}
 	var refreshed []model.FileEdit
 	for _, part := range parts {
 		edits, err := j.part(ctx, s, v, part)
@@ -177,14 +176,15 @@ func installed(s *scratch.Scratch, part *tree.Part) (all []finding.Effect, err e
 	return all, nil
 }
 
-func tools(ctx context.Context, t *tree.Tree) map[string]string {
+// tools are the versions of the programs that a verification depends on.
+func tools(ctx context.Context, d *desk.Desk, t *tree.Tree) map[string]string {
 	tools := map[string]string{}
 	for _, part := range t.Parts {
 		for _, command := range part.Eco.Tools() {
 			if _, known := tools[command[0]]; known {
 				continue
 			}
-			out, err := run.Output(ctx, command...)
+			out, err := d.Ask(ctx, command...)
 			if err != nil {
 				out = "missing"
 			}
