@@ -85,6 +85,7 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 	}
 	defer func() { _ = s.stop() }()
 	d := &demoStory{app: a, ctx: ctx, out: out, dir: dir, env: []string{
+		"NODE_EXTRA_CA_CERTS=", // all registries are on loopback, and reading certificates takes Node.js its time
 		"npm_config_registry=" + s.url, "npm_config_userconfig=" + filepath.Join(dir, ".git", "no-npmrc"),
 		"npm_config_cache=" + filepath.Join(dir, ".git", "npm-cache"),
 		"GOPROXY=" + s.url + goPrefix, "GOSUMDB=off", "GOTOOLCHAIN=local", "GOENV=off", "GOFLAGS=-modcacherw", "GOWORK=off",

@@ -48,6 +48,12 @@ type Describer interface {
 	Describes(name string) (s model.Subject, ok bool)
 }
 
+// Neighbour is an ecosystem whose components build with folders that are not theirs.
+type Neighbour interface {
+	// BuildsWith are those folders and files, relative to the project.
+	BuildsWith(c *model.Component) []string
+}
+
 // Installer is an ecosystem that can tell what its client installed.
 type Installer interface {
 	// Installed are the versions of a component's requirements as they lie in a tree,

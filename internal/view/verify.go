@@ -156,17 +156,25 @@ func verification(d *document, v *finding.Verification) {
 	g := grid{columns: []string{"component", "stage", "", "took", "tests", ""}}
 	several := slices.ContainsFunc(v.Stages, func(s finding.Stage) bool { return s.Component != "." })
 	var notes list
-	for _, s := range v.Stages {
-		one := finding.Verification{Stages: []finding.Stage{s}}
-		passed, failed := one.Count()
-		tests := ""
-		if passed+failed > 0 {
-			tests = fmt.Sprintf("%d passed, %d failed", passed, failed)
-		}
+	for i := 0; i < len(v.Stages); i++ {
+		s := v.Stages[i]
 		component, took := "", ""
 		if several {
 			component = s.Component
 		}
+		if s.Kept != "" {
+			same := i
+			for same+1 < len(v.Stages) && v.Stages[same+1].Component == s.Component && v.Stages[same+1].Kept == s.Kept {
+				same++
+			}
+			g.rows = append(g.rows, line{
+				plain("%s", component), plain("%s to %s", s.Name, v.Stages[same].Name), span{"as before", faint}, plain(""),
+				plain("%s", testCount(v.Stages[i:same+1])), span{"nothing that it reads has changed since " + s.Kept, faint},
+			})
+			i = same
+			continue
+		}
+		tests := testCount(v.Stages[i : i+1])
 		if s.Duration > 0 {
 			took = fmt.Sprintf("%.1f s", s.Duration.Seconds())
 		}
@@ -193,6 +201,16 @@ func verification(d *document, v *finding.Verification) {
 		d.add(notes)
 	}
 	d.add(gap{})
+}
+
+// testCount says how many tests of some stages passed and failed, "" where there are none.
+func testCount(stages []finding.Stage) string {
+	v := finding.Verification{Stages: stages}
+	passed, failed := v.Count()
+	if passed+failed == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d passed, %d failed", passed, failed)
 }
 
 // maxShown is how many findings of one sort are shown; JSON has all.

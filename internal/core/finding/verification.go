@@ -32,6 +32,7 @@ type Stage struct {
 	Exit      int           `json:"exit,omitempty"`
 	Duration  time.Duration `json:"nanoseconds,omitempty"`
 	Why       string        `json:"why,omitempty"`      // of a skipped or failed stage
+	Kept      string        `json:"kept,omitempty"`     // it was not run again, since nothing that it reads has changed since then
 	Tests     []Test        `json:"tests,omitempty"`    // where the runner tells them one by one
 	Counted   *Counted      `json:"counted,omitempty"`  // by the runner, where it names only some of them
 	Findings  []Finding     `json:"findings,omitempty"` // the gravest first

@@ -91,3 +91,29 @@ func readWorkspace(fsys fs.FS, dir string) (*workspace, error) {
 	}
 	return w, nil
 }
+
+// BuildsWith are the folders of other modules that the module builds with, those that replace
+// lines lead to and those of its workspace, and the files of the workspace itself.
+func (Ecosystem) BuildsWith(c *model.Component) (dirs []string) {
+	p := c.Detail.(*project)
+	add := func(dir string) {
+		if dir != p.dir && !slices.Contains(dirs, dir) {
+			dirs = append(dirs, dir)
+		}
+	}
+	for _, q := range p.mod.Require {
+		if line := p.replacement(q.Mod); line != nil && line.New.Version == "" {
+			add(path.Join(p.dir, line.New.Path))
+		}
+	}
+	if p.work != nil {
+		add(p.work.file)
+		if p.work.sumFile != "" {
+			add(p.work.sumFile)
+		}
+		for _, dir := range p.work.members {
+			add(dir)
+		}
+	}
+	return dirs
+}

@@ -112,3 +112,11 @@ func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
 	f.all = append(f.all, pkg)
 	return append(queue, q)
 }
+
+// BuildsWith are the folders of members and linked packages that lie outside of the component's.
+func (Ecosystem) BuildsWith(c *model.Component) (dirs []string) {
+	for _, top := range c.Detail.(*project).tops {
+		dirs = append(dirs, top.dir)
+	}
+	return dirs
+}

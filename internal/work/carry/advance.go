@@ -20,6 +20,7 @@ import (
 type Options struct {
 	FromRed bool   // go on although the baseline fails, and compare with it
 	Branch  string // to commit to; empty for a name made from the date
+	Whole   bool   // verify every component, also those in which nothing changed
 }
 
 // ErrArrived means that there is no leg left.
@@ -72,9 +73,12 @@ type advance struct {
 	unknown []string // paths that git does not know, which no leg touches
 }
 
+// last tells whether no leg comes after this one: then everything is verified once more.
+func (a *advance) last() bool { return a.file.Legs[len(a.file.Legs)-1].ID == a.leg.ID }
+
 // job is a verification of the leg.
 func (a *advance) job(edits []model.FileEdit, before *finding.Verification) verify.Job {
-	return verify.Job{Desk: a.desk, Tree: a.tree, Kept: a.kept, Repo: a.repo, Edits: edits, Label: a.leg.ID, Before: before}
+	return verify.Job{Desk: a.desk, Tree: a.tree, Kept: a.kept, Repo: a.repo, Edits: edits, Label: a.leg.ID, Before: before, Whole: a.opt.Whole || a.last()}
 }
 
 func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {

@@ -73,5 +73,5 @@ func (a *advance) checkBaseline(v *finding.Verification) (*finding.Verification,
 
 // start is a verification of the project before the first leg.
 func (a *advance) start() verify.Job {
-	return verify.Job{Desk: a.desk, Tree: a.tree, Kept: a.kept, Repo: a.repo, Label: "baseline"}
+	return verify.Job{Desk: a.desk, Tree: a.tree, Kept: a.kept, Repo: a.repo, Label: "baseline", Whole: true}
 }

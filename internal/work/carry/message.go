@@ -52,7 +52,7 @@ func (a *advance) message(r *finding.LegResult) string {
 	}
 	var stages []string
 	for _, s := range r.Verification.Stages {
-		if s.Status == finding.Passed && s.Name != settings.StageClean && !slices.Contains(stages, s.Name) {
+		if s.Status == finding.Passed && s.Kept == "" && s.Name != settings.StageClean && !slices.Contains(stages, s.Name) {
 			stages = append(stages, s.Name)
 		}
 	}
@@ -61,6 +61,13 @@ func (a *advance) message(r *finding.LegResult) string {
 		fmt.Fprintf(&b, "; %s passed", spelling.Count(passed, "test", "tests"))
 		if failed > 0 {
 			fmt.Fprintf(&b, ", %d failed as before", failed)
+		}
+	}
+	var told []string
+	for _, s := range r.Verification.Stages {
+		if s.Kept != "" && !slices.Contains(told, s.Component) {
+			told = append(told, s.Component)
+			fmt.Fprintf(&b, "; in %s nothing that it reads has changed since %s", s.Component, s.Kept)
 		}
 	}
 	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))

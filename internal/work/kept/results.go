@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"maps"
+	"slices"
 	"time"
 
 	"bellwether/internal/core/finding"
@@ -74,6 +76,68 @@ func (s *Store) KeepTrials(trials map[string]Trial) error {
 		return err
 	}
 	return s.keep.Write(trialsName, data)
+}
+
+// Verified is what came of a component, for later verifications in which nothing that it
+// reads has changed.
+type Verified struct {
+	As     string           `json:"as"` // the label of the verification that it is from
+	At     time.Time        `json:"at"`
+	Stages []finding.Stage  `json:"stages"`
+	Effect []finding.Effect `json:"in-effect,omitempty"`
+}
+
+// Since says which verification it is from.
+func (v *Verified) Since() string {
+	switch v.As {
+	case "baseline":
+		return "the start was proved"
+	case "verify":
+		return "it was verified"
+	}
+	return "leg " + v.As
+}
+
+// Again are the stages as they stand in a later verification.
+func (v *Verified) Again() []finding.Stage {
+	stages := slices.Clone(v.Stages)
+	for i := range stages {
+		stages[i].Kept = v.Since()
+	}
+	return stages
+}
+
+const (
+	verifiedName = "verified.json"
+	maxVerified  = 64 // kept at most, the latest ones
+)
+
+// Verified are what came of components, by their keys. What cannot be read is verified anew.
+func (s *Store) Verified() map[string]*Verified {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.readVerified()
+}
+
+func (s *Store) readVerified() map[string]*Verified {
+	all := map[string]*Verified{}
+	if data, err := s.keep.Read(verifiedName); err == nil {
+		_ = json.Unmarshal(data, &all)
+	}
+	return all
+}
+
+// KeepVerified keeps what came of a component.
+func (s *Store) KeepVerified(key string, v *Verified) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := s.readVerified()
+	all[key] = v
+	keys := slices.SortedFunc(maps.Keys(all), func(a, b string) int { return all[b].At.Compare(all[a].At) })
+	for _, old := range keys[min(len(keys), maxVerified):] {
+		delete(all, old)
+	}
+	return s.writeJSON(verifiedName, all)
 }
 
 // Tick is what somebody said of an item of the checklist.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"sync"
 
 	"github.com/adrg/xdg"
 
@@ -30,6 +31,7 @@ type Store struct {
 	files *within.Folder
 	keep  *keep.Keep
 	say   func(text string)
+	mu    sync.Mutex // of what several components keep at the same time
 }
 
 // In gives what is kept in a project. Say tells the person something to know.

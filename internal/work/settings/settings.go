@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/compat"
@@ -25,17 +26,19 @@ const File = "bellwether.yaml"
 
 // Settings are what a project lays down for itself.
 type Settings struct {
-	Reach    string    `yaml:"reach"`
-	Hold     []string  `yaml:"hold"`
-	Preview  []string  `yaml:"preview"`
-	MinAge   string    `yaml:"min-age"`
-	LeaveOut []string  `yaml:"leave-out"` // folders of components to leave alone
-	Stages   []Stage   `yaml:"stages"`
-	AtOnce   int       `yaml:"at-once"` // how many components are verified at the same time
-	Pins     []pin.Row `yaml:"pins"`    // files of its own that state versions
-	Books    []Book    `yaml:"books"`
-	Together []Family  `yaml:"together"`
-	Watch    []Watch   `yaml:"watch"`
+	Reach    string   `yaml:"reach"`
+	Hold     []string `yaml:"hold"`
+	Preview  []string `yaml:"preview"`
+	MinAge   string   `yaml:"min-age"`
+	LeaveOut []string `yaml:"leave-out"` // folders of components to leave alone
+	Stages   []Stage  `yaml:"stages"`
+	// Reads are patterns of files that a component reads in the folders of others, by its folder.
+	Reads    map[string][]string `yaml:"reads"`
+	AtOnce   int                 `yaml:"at-once"` // how many components are verified at the same time
+	Pins     []pin.Row           `yaml:"pins"`    // files of its own that state versions
+	Books    []Book              `yaml:"books"`
+	Together []Family            `yaml:"together"`
+	Watch    []Watch             `yaml:"watch"`
 	// Deprecations is how many of the project's own there may be; nil for any number.
 	Deprecations *int   `yaml:"deprecations"`
 	Checklist    []Item `yaml:"checklist"`
@@ -117,6 +120,13 @@ func Read(fsys fs.FS) (*Settings, error) {
 	}
 	if s.AtOnce < 0 {
 		return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("at-once: %d is no number of components", s.AtOnce)}
+	}
+	for dir, patterns := range s.Reads {
+		for _, pattern := range patterns {
+			if !doublestar.ValidatePattern(pattern) || !insideProject(pattern) {
+				return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("reads: %s: %q is no pattern of files in the project", dir, pattern)}
+			}
+		}
 	}
 	for i := range s.Stages {
 		if err := s.Stages[i].check(); err != nil {

@@ -25,7 +25,7 @@ func Project(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store) (*f
 	if j.Moved() {
 		before = k.Baseline()
 	}
-	v, _, err := Job{Desk: d, Tree: t, Kept: k, Repo: repo, Label: "verify", Before: before}.Run(ctx)
+	v, _, err := Job{Desk: d, Tree: t, Kept: k, Repo: repo, Label: "verify", Before: before, Whole: true}.Run(ctx)
 	if err != nil {
 		return nil, err
 	}

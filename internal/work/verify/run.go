@@ -34,6 +34,8 @@ type Job struct {
 	// matter, nil for all.
 	Until string
 	Only  map[string]bool
+	// Whole verifies every component, also those that were verified before as they are now.
+	Whole bool
 }
 
 // Run runs all stages of the components that matter. Files that stages wrote anew,
@@ -99,22 +101,32 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 	v := &finding.Verification{Key: key, At: j.Desk.Clock, Tools: tools(ctx, j.Desk, j.Tree)}
 	var refreshed []model.FileEdit
 	for _, part := range parts {
+		if len(j.Edits) > 0 {
+			if part, err = part.In(j.Tree.Over(j.Edits)); err != nil {
+				return nil, nil, err
+			}
+		}
+		partKey := j.partKey(ctx, part, files)
+		if known := j.known(partKey); known != nil {
+			j.Desk.Tell(desk.Event{Text: part.Dir, Done: true, Good: true, Note: "nothing that it reads has changed since " + known.Since()})
+			v.Stages, v.Effect = append(v.Stages, known.Again()...), append(v.Effect, known.Effect...)
+			continue
+		}
+		stages, effects := len(v.Stages), len(v.Effect)
 		edits, err := j.part(ctx, s, v, part)
 		if err != nil {
 			return nil, nil, err
 		}
 		refreshed = append(refreshed, edits...)
+		if err := j.remember(partKey, v.Stages[stages:], v.Effect[effects:]); err != nil {
+			return nil, nil, err
+		}
 	}
 	return v, lastOf(refreshed), nil
 }
 
 // part runs the stages of a component.
 func (j Job) part(ctx context.Context, s *scratch.Scratch, v *finding.Verification, part *tree.Part) (refreshed []model.FileEdit, err error) {
-	if len(j.Edits) > 0 {
-		if part, err = part.In(j.Tree.Over(j.Edits)); err != nil {
-			return nil, err
-		}
-	}
 	failed := false
 	for _, stage := range Stages(j.Desk, j.Tree, part) {
 		st := &stageRun{desk: j.Desk, kept: j.Kept, scratch: s, part: part, stage: stage, label: j.Label}

@@ -70,5 +70,17 @@ func CheckStages(d *desk.Desk, t *tree.Tree) error {
 		}
 		return fault
 	}
+	for dir := range d.Settings.Reads {
+		if t.Part(dir) == nil {
+			var dirs []string
+			for _, part := range t.Parts {
+				dirs = append(dirs, part.Dir)
+			}
+			return &model.Fault{
+				Doing: "reading the settings", File: settings.File, Wrong: fmt.Sprintf("reads: there is no component in %q; there are %s", dir, strings.Join(dirs, ", ")),
+				Next: spelling.DidYouMean(dir, dirs),
+			}
+		}
+	}
 	return nil
 }
