@@ -4,6 +4,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"strings"
@@ -16,12 +17,13 @@ import (
 // mayImport lists what each part of the house may import of ours, apart from itself; one that
 // is not listed may import nothing. docs/architecture.md draws the same.
 var mayImport = map[string]string{
-	"core":          "",
-	"host":          "core",
-	"ecosystem":     "core host",
-	"view":          "core",
-	"standin":       "core",
-	"cli":           "core host view standin demo work work/desk work/settings work/world work/ways work/plan work/verify work/carry work/culprit work/look",
+	"core":      "",
+	"host":      "core",
+	"ecosystem": "core host",
+	"view":      "core",
+	"standin":   "core",
+	"cli": "core host view standin demo work work/desk work/settings work/world work/ways work/plan work/verify " +
+		"work/carry work/culprit work/look",
 	"work":          "core host ecosystem work/settings work/tree work/kept work/desk work/verify",
 	"work/settings": "core host ecosystem",
 	"work/tree":     "core host ecosystem work/settings",
@@ -84,5 +86,38 @@ func TestImportsRunDownwards(t *testing.T) {
 		for _, to := range strings.Fields(allowed) {
 			assert.True(t, used[here+" "+to], "%s may import %s, and does not", here, to)
 		}
+	}
+}
+
+// The bounds of a file that is read with ease.
+const (
+	maxColumns = 140
+	maxLines   = 500
+	maxRoom    = 1500 // lines of a room of work
+)
+
+// TestFilesAreShort sees that no file of the program is too long to be read, nor a line of it
+// too wide, and that no room of work grows into a house.
+func TestFilesAreShort(t *testing.T) {
+	rooms := map[string]int{}
+	err := filepath.WalkDir(".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		src, err := os.ReadFile(name)
+		require.NoError(t, err)
+		lines := strings.Split(string(src), "\n")
+		assert.LessOrEqual(t, len(lines)-1, maxLines, name)
+		for i, line := range lines {
+			assert.LessOrEqual(t, len(line), maxColumns, "%s:%d", name, i+1)
+		}
+		if here := room(path.Dir(filepath.ToSlash(name))); strings.HasPrefix(here, "work/") {
+			rooms[here] += len(lines) - 1
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	for here, n := range rooms {
+		assert.LessOrEqual(t, n, maxRoom, here)
 	}
 }

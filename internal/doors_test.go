@@ -24,8 +24,10 @@ type door struct {
 
 // fileCalls are the functions of package os that reach a file by its path.
 var fileCalls = map[string]bool{
-	"Open": true, "OpenFile": true, "Create": true, "ReadFile": true, "WriteFile": true, "ReadDir": true, "Stat": true, "Lstat": true, "Remove": true, "RemoveAll": true,
-	"Mkdir": true, "MkdirAll": true, "MkdirTemp": true, "CreateTemp": true, "Rename": true, "Symlink": true, "Readlink": true, "Chmod": true, "Chown": true, "Truncate": true,
+	"Open": true, "OpenFile": true, "Create": true, "ReadFile": true, "WriteFile": true, "ReadDir": true, "Stat": true,
+	"Lstat": true, "Remove": true, "RemoveAll": true,
+	"Mkdir": true, "MkdirAll": true, "MkdirTemp": true, "CreateTemp": true, "Rename": true, "Symlink": true, "Readlink": true,
+	"Chmod": true, "Chown": true, "Truncate": true,
 	"DirFS": true, "CopyFS": true, "Link": true, "OpenRoot": true, "OpenInRoot": true,
 }
 
@@ -61,13 +63,15 @@ var doors = []door{
 	},
 	{
 		"asks the network", func(pkg, name string) bool {
-			return pkg == "net/http" && (name == "Client" || name == "Get" || name == "Post" || name == "DefaultClient") || pkg == "net" && (strings.HasPrefix(name, "Dial") || name == "Listen")
+			return pkg == "net/http" && (name == "Client" || name == "Get" || name == "Post" || name == "DefaultClient") ||
+				pkg == "net" && (strings.HasPrefix(name, "Dial") || name == "Listen")
 		},
 		map[string]string{"host/fetch": "the door itself", "host/probe": "programs that stages started", "cli/standin.go": "serves on loopback"},
 	},
 	{
 		"writes to the terminal by itself", func(pkg, name string) bool {
-			return pkg == "os" && (name == "Stdout" || name == "Stderr") || pkg == "fmt" && (name == "Print" || name == "Printf" || name == "Println")
+			return pkg == "os" && (name == "Stdout" || name == "Stderr") ||
+				pkg == "fmt" && (name == "Print" || name == "Printf" || name == "Println")
 		},
 		map[string]string{},
 	},

@@ -118,7 +118,8 @@ func (t *tally) note(n int, r result, last bool) {
 	} else {
 		t.rounds[r.verdict]++
 	}
-	if r.verdict != accepted && r.verdict != arrived && r.verdict != arrivedForced && r.verdict != noStart && (r.verdict != bothRefuse || last) {
+	if r.verdict != accepted && r.verdict != arrived && r.verdict != arrivedForced && r.verdict != noStart &&
+		(r.verdict != bothRefuse || last) {
 		fmt.Printf("shape %d: %s%s\n", n, r.verdict, indented(r.why))
 	}
 }
@@ -164,7 +165,10 @@ const (
 	failed     verdict = "Bellwether failed"
 )
 
-var verdicts = []verdict{arrived, arrivedForced, proved, noStart, untrue, noAnswer, accepted, npmRefuses, bothRefuse, itself, weRefuse, changed, refused, failed}
+var verdicts = []verdict{
+	arrived, arrivedForced, proved, noStart, untrue, noAnswer, accepted, npmRefuses, bothRefuse, itself, weRefuse, changed, refused,
+	failed,
+}
 
 type result struct {
 	verdict verdict
@@ -294,7 +298,9 @@ func (p *project) compare(proof string) (result, error) {
 		return result{}, err
 	case status == 0:
 		r.verdict = weRefuse
-	case !slices.ContainsFunc([]string{"ERESOLVE", "ETARGET", "E404", "EBADPLATFORM", "git"}, func(code string) bool { return strings.Contains(out, code) }):
+	case !slices.ContainsFunc([]string{"ERESOLVE", "ETARGET", "E404", "EBADPLATFORM", "git"}, func(code string) bool {
+		return strings.Contains(out, code)
+	}):
 		r.verdict, r.why = weRefuse, proof+"\n"+tail(out)
 	}
 	return r, nil

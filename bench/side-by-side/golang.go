@@ -19,7 +19,9 @@ func besideGo(dir, bellwether string) error {
 	}
 	return besideGoOn(filepath.Join(dir, "program"), "program", comparison{
 		title: "everything to the newest of its major",
-		ours:  []string{bellwether, "route", "--reach", "minor", "--to", "go@1.26"}, theirs: []string{"sh", "-c", "go get -u ./... && go mod tidy"},
+		ours: []string{
+			bellwether, "route", "--reach", "minor", "--to", "go@1.26",
+		}, theirs: []string{"sh", "-c", "go get -u ./... && go mod tidy"},
 	})
 }
 

@@ -11,7 +11,8 @@ import (
 const byHand = `set -e
 scratch=$(mktemp -d)
 git worktree add -q --detach "$scratch/tree" HEAD
-(cd "$scratch/tree" && go mod download && go build ./internal/core/... && go vet ./internal/core/... && go test -count=1 -json ./internal/core/... > "$scratch/log")
+(cd "$scratch/tree" && go mod download && go build ./internal/core/... && go vet ./internal/core/... &&
+  go test -count=1 -json ./internal/core/... > "$scratch/log")
 git worktree remove --force "$scratch/tree"
 rm -rf "$scratch"
 `

@@ -4,9 +4,9 @@ import (
 	"errors"
 	"fmt"
 
-	"bellwether/internal/work/carry"
-
 	"github.com/spf13/cobra"
+
+	"bellwether/internal/work/carry"
 )
 
 func (a *app) advance() *cobra.Command {

@@ -134,7 +134,8 @@ func (a *app) status(err error) int {
 		return exitProblem
 	case errors.As(err, &fault):
 		return exitUsage
-	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked), errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
+	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked),
+		errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
 		return exitOutside
 	case errors.As(err, new(usageError)):
 		return exitUsage
@@ -172,7 +173,10 @@ usage or unreadable input; 3 network, registry or a missing tool failed;
 	flags.StringVarP(&a.project, "project", "p", ".", "the project's `folder`")
 	flags.StringVar(&a.format, "format", "text", "show results as text, json or markdown")
 	flags.StringVar(&a.colour, "color", "auto", "colour text: auto, always or never")
-	root.AddCommand(a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.tick(), a.undo(), a.compatBooks(), a.demo(), a.standIn(), a.version())
+	root.AddCommand(
+		a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.tick(), a.undo(),
+		a.compatBooks(), a.demo(), a.standIn(), a.version(),
+	)
 	return root
 }
 
@@ -261,7 +265,9 @@ func (a *app) open(ctx context.Context, report func(desk.Event)) (*work.Project,
 
 // with makes a command's body: it opens the project and hands it over with the
 // place to show results. Progress is told only if the command runs stages.
-func (a *app) with(progress bool, body func(ctx context.Context, p *work.Project, o view.Out, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) with(
+	progress bool, body func(ctx context.Context, p *work.Project, o view.Out, args []string) error,
+) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		o, err := a.out()
 		if err != nil {

@@ -168,7 +168,10 @@ func (d *demoStory) tell() error {
 	chapters := []func() error{
 		d.look,
 		d.noWay("Ask for the framework's newest major: a proof why not", world.Request{To: []string{demoDestination}}),
-		d.noWay("Ask for a module that needs a newer Go, and hold Go: a proof, and ways out", world.Request{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}}),
+		d.noWay(
+			"Ask for a module that needs a newer Go, and hold Go: a proof, and ways out",
+			world.Request{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}},
+		),
 		d.first,
 		d.route, d.legs, d.end,
 	}
@@ -230,7 +233,10 @@ func (d *demoStory) noWay(title string, opt world.Request) func() error {
 }
 
 func (d *demoStory) route() error {
-	d.chapter("Allow the pre-release of that one package: a route", "bellwether route --to "+demoDestination+" --reach major --preview tide-form")
+	d.chapter(
+		"Allow the pre-release of that one package: a route",
+		"bellwether route --to "+demoDestination+" --reach major --preview tide-form",
+	)
 	p, err := d.open("tide-form")
 	if err != nil {
 		return err
@@ -258,7 +264,10 @@ func (d *demoStory) legs() error {
 	if done, err = d.advanceAll(); err != nil || done {
 		return errors.Join(err, errDemo)
 	}
-	d.chapter("Repair what the culprit broke, and advance again", "edit board/src/departures.js   # bearings writes points out now: ask for letters")
+	d.chapter(
+		"Repair what the culprit broke, and advance again",
+		"edit board/src/departures.js   # bearings writes points out now: ask for letters",
+	)
 	if err := d.repair(); err != nil {
 		return err
 	}

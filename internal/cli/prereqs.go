@@ -57,16 +57,25 @@ status 1 if anything is missing.`,
 // destinationFlags are the flags of commands that compute a route.
 func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
 	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`, or of a Go module MODULE@BRANCH; may be given several times")
-	cmd.Flags().StringVar(&opt.Reach, "reach", "", "how `far` everything else may move by itself: patch, minor or major; or fix, for only what --advisories tell against")
+	cmd.Flags().StringVar(
+		&opt.Reach, "reach", "",
+		"how `far` everything else may move by itself: patch, minor or major; or fix, for only what --advisories tell against",
+	)
 	cmd.Flags().StringVar(&opt.Advisories, "advisories", "", "vulnerability records (OSV JSON) in this `folder`, for --reach fix")
 	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages`, runtimes and tools that stay where they are")
-	cmd.Flags().Var((*preference)(&opt.Prefer), "prefer", "which `version` of a runtime or tool that must move: the lowest that will do, supported (the lowest not past its end) or the newest")
+	cmd.Flags().Var(
+		(*preference)(&opt.Prefer), "prefer",
+		"which `version` of a runtime or tool that must move: the lowest that will do, supported (the lowest not past its end) or the newest",
+	)
 	cmd.Flags().StringSliceVar(&opt.AllowDown, "allow-down", nil, "`packages` that may go to older versions if they must")
 	cmd.Flags().StringArrayVar(&opt.Together, "together", nil, "packages that move in one leg and share their major, `NAME,NAME`")
 	cmd.Flags().StringSliceVar(&opt.DoWithout, "do-without", nil, "`packages` that are no longer to be required")
 	cmd.Flags().StringSliceVar(&opt.Apart, "apart", nil, "`packages` that members of a workspace may have at versions of their own")
 	cmd.Flags().BoolVar(&opt.Dedupe, "dedupe", false, "leave as few copies of packages as there can be, in a last leg")
-	cmd.Flags().StringArrayVar(&opt.Override, "override", nil, "what a package gets of another, whatever it asks for: `OF:NAME` for the project's own, or OF:NAME@RANGE")
+	cmd.Flags().StringArrayVar(
+		&opt.Override, "override", nil,
+		"what a package gets of another, whatever it asks for: `OF:NAME` for the project's own, or OF:NAME@RANGE",
+	)
 	a.bookFlag(cmd)
 }
 

@@ -46,7 +46,10 @@ Without --to and --reach, everything is refreshed within its major.`,
 	a.destinationFlags(cmd, &opt)
 	cmd.Flags().IntVar(&opt.Take, "take", 0, "if there is no way, take the way out of this `number`")
 	cmd.Flags().BoolVar(&opt.Settle, "settle", false, "have a leg before the first major that is passed once own code uses nothing deprecated")
-	cmd.Flags().BoolVar(&opt.DropBridges, "drop-bridges", false, "go to where temporary measures (pre-releases, branches, overrides) are no longer needed")
+	cmd.Flags().BoolVar(
+		&opt.DropBridges, "drop-bridges", false,
+		"go to where temporary measures (pre-releases, branches, overrides) are no longer needed",
+	)
 	cmd.Flags().IntVar(&opt.Few, "few", 0, "make legs that only refresh of at most this `number` of moves, if they can be split")
 	cmd.Flags().BoolVar(&opt.Stepwise, "stepwise", false, "go through every major on the way, even where nothing wants that")
 	cmd.Flags().BoolVar(&opt.Explain, "explain", false, "say for each leg why its moves belong together, and why it stands where it does")

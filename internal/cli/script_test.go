@@ -69,7 +69,8 @@ func TestScripts(t *testing.T) {
 			e.Setenv("npm_config_fetch_retries", "0")
 			for name, value := range map[string]string{
 				"GOMODCACHE": filepath.Join(e.WorkDir, ".home", "modules"), "GOCACHE": goCache(), "GOFLAGS": "-modcacherw",
-				"GOSUMDB": "off", "GOTOOLCHAIN": "local", "GOENV": filepath.Join(e.WorkDir, ".home", "go-env"), "GOPATH": filepath.Join(e.WorkDir, ".home", "go"),
+				"GOSUMDB": "off", "GOTOOLCHAIN": "local", "GOENV": filepath.Join(e.WorkDir, ".home", "go-env"),
+				"GOPATH": filepath.Join(e.WorkDir, ".home", "go"),
 			} {
 				e.Setenv(name, value)
 			}
@@ -98,7 +99,8 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage, "commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp, "small-disk": smallDisk, "fill": fillDisk, "client": askClient,
+			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
+			"commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp, "small-disk": smallDisk, "fill": fillDisk, "client": askClient,
 		},
 	})
 }
@@ -120,7 +122,9 @@ func askClient(ts *testscript.TestScript, neg bool, args []string) {
 	}
 	_, err = book.Ask(verdict.Case{
 		About: ts.Name(), Client: args[0], Question: append(slices.Clone(args[1:]), "in "+filepath.ToSlash(here)), Dir: work, Given: given,
-		Words: map[string]string{"registry": strings.TrimSuffix(ts.Getenv("npm_config_registry"), "/"), "proxy": ts.Getenv("GOPROXY"), "work": work},
+		Words: map[string]string{
+			"registry": strings.TrimSuffix(ts.Getenv("npm_config_registry"), "/"), "proxy": ts.Getenv("GOPROXY"), "work": work,
+		},
 	}, func() (string, error) { return "", ts.Exec(args[0], args[1:]...) })
 	ts.Check(err)
 }
@@ -211,7 +215,9 @@ func servePage(ts *testscript.TestScript, _ bool, args []string) {
 	text := ts.ReadFile(args[0])
 	page := ts.Value("page").(*pageServer)
 	page.text.Store(&text)
-	page.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(*page.text.Load())) }))
+	page.Server = httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(*page.text.Load())) }),
+	)
 	server := page.Server
 	ts.Setenv("PAGE_URL", server.URL+"/pier.yaml")
 	ts.Setenv("PAGE_SHA256", fmt.Sprintf("%x", sha256.Sum256([]byte(text))))
@@ -333,11 +339,22 @@ func hangUp(ts *testscript.TestScript, _ bool, args []string) { endBy(ts, syscal
 // endBy runs a command, and sends it a signal once a file is there.
 func endBy(ts *testscript.TestScript, signal syscall.Signal, args []string) {
 	var out bytes.Buffer
-	cmd := exec.Command(filepath.Join(os.Getenv("PATH")[:strings.Index(os.Getenv("PATH"), string(os.PathListSeparator))], args[1]), args[2:]...)
+	cmd := exec.Command(
+		filepath.Join(os.Getenv("PATH")[:strings.Index(os.Getenv("PATH"), string(os.PathListSeparator))], args[1]),
+		args[2:]...)
 	cmd.Dir = ts.Getenv("WORK")
-	cmd.Env = append(os.Environ(), "HOME="+ts.Getenv("HOME"), "XDG_CACHE_HOME="+ts.Getenv("XDG_CACHE_HOME"),
-		"npm_config_registry="+ts.Getenv("npm_config_registry"), "npm_config_cache="+ts.Getenv("npm_config_cache"), "GIT_CONFIG_GLOBAL="+os.DevNull,
-		"TEST_SLEEP="+ts.Getenv("TEST_SLEEP"), "TEST_EXIT="+ts.Getenv("TEST_EXIT"))
+	cmd.Env = append(
+		os.Environ(),
+		"HOME="+ts.Getenv("HOME"),
+		"XDG_CACHE_HOME="+ts.Getenv("XDG_CACHE_HOME"),
+		"npm_config_registry="+ts.Getenv(
+			"npm_config_registry",
+		),
+		"npm_config_cache="+ts.Getenv("npm_config_cache"),
+		"GIT_CONFIG_GLOBAL="+os.DevNull,
+		"TEST_SLEEP="+ts.Getenv("TEST_SLEEP"),
+		"TEST_EXIT="+ts.Getenv("TEST_EXIT"),
+	)
 	cmd.Stdout, cmd.Stderr = &out, &out
 	ts.Check(cmd.Start())
 	mark := ts.MkAbs(args[0])

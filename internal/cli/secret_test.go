@@ -38,9 +38,11 @@ func TestNoSecretShown(t *testing.T) {
 			dir := t.TempDir()
 			root := filepath.Join(dir, "project")
 			for name, text := range map[string]string{
-				"package.json":      `{ "dependencies": { "left": "^1.0.0" } }`,
-				"package-lock.json": `{ "lockfileVersion": 3, "packages": { "": { "dependencies": { "left": "^1.0.0" } }, "node_modules/left": { "version": "1.0.0" } } }`,
-				"g/go.mod":          "module own.example/g\n\ngo 1.21\n\nrequire left.example/l v1.0.0\n", "g/g.go": "package g\n\nimport _ \"left.example/l\"\n",
+				"package.json": `{ "dependencies": { "left": "^1.0.0" } }`,
+				"package-lock.json": `{ "lockfileVersion": 3, "packages": { "": { "dependencies": { "left": "^1.0.0" } }, ` +
+					`"node_modules/left": { "version": "1.0.0" } } }`,
+				"g/go.mod": "module own.example/g\n\ngo 1.21\n\nrequire left.example/l v1.0.0\n", "g/g.go": "package " +
+					"g\n\nimport _ \"left.example/l\"\n",
 				"bellwether.yaml": map[bool]string{true: fmt.Sprintf("books: [{url: %q, sha256: 00}]\n", address)}[i%2 == 1],
 			} {
 				require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
@@ -50,8 +52,11 @@ func TestNoSecretShown(t *testing.T) {
 			for _, args := range [][]string{{"survey"}, {"route", "--reach", "minor", "--format", "json"}, {"books"}} {
 				cmd := program(args...)
 				cmd.Dir, cmd.Stdout, cmd.Stderr = root, &out, &out
-				cmd.Env = append(os.Environ(), "HOME="+dir, "XDG_CACHE_HOME="+filepath.Join(dir, "cache"), "XDG_STATE_HOME="+filepath.Join(dir, "state"), "GOENV=off",
-					"npm_config_registry="+address, "npm_config_fetch_retries=0", "GOPROXY="+strings.ReplaceAll(address, ",", ""), "GOSUMDB=off", "GOMODCACHE="+filepath.Join(dir, "modules"))
+				cmd.Env = append(
+					os.Environ(), "HOME="+dir, "XDG_CACHE_HOME="+filepath.Join(dir, "cache"), "XDG_STATE_HOME="+filepath.Join(dir, "state"),
+					"GOENV=off", "npm_config_registry="+address, "npm_config_fetch_retries=0", "GOPROXY="+strings.ReplaceAll(address, ",", ""),
+					"GOSUMDB=off", "GOMODCACHE="+filepath.Join(dir, "modules"),
+				)
 				_ = cmd.Run()
 			}
 			about := fmt.Sprintf("%s\n%s", address, out.String())

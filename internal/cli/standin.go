@@ -33,7 +33,10 @@ project can be worked on by hand.`,
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.stdout, "the simulated registries listen with %d packages; interrupt to stop\n  npm         %s\n  Go modules  %s\n", s.packages, s.url, s.url+goPrefix)
+			fmt.Fprintf(
+				a.stdout, "the simulated registries listen with %d packages; interrupt to stop\n  npm         %s\n  Go modules  %s\n",
+				s.packages, s.url, s.url+goPrefix,
+			)
 			<-cmd.Context().Done()
 			return s.stop()
 		},

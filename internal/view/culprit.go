@@ -11,7 +11,13 @@ import (
 // Culprit shows which moves of a leg break something.
 func (o Out) Culprit(r *model.CulpritResult) error {
 	d := &document{}
-	d.add(heading{"what breaks leg " + r.Leg, fmt.Sprintf("%s, %s in %.1f s", count(r.Moves, "move", "moves"), count(r.Trials, "trial", "trials"), r.Duration.Seconds())}, gap{})
+	d.add(
+		heading{
+			"what breaks leg " + r.Leg,
+			fmt.Sprintf("%s, %s in %.1f s", count(r.Moves, "move", "moves"), count(r.Trials, "trial", "trials"), r.Duration.Seconds()),
+		},
+		gap{},
+	)
 	for _, c := range r.Culprits {
 		culpritSet(d, c)
 	}
@@ -29,12 +35,27 @@ func (o Out) Culprit(r *model.CulpritResult) error {
 	}
 	switch {
 	case len(r.Parted) > 0:
-		d.add(line{plain("the leg is taken back, and the route has two in its place: %s", strings.Join(r.Parted, ", "))},
-			line{plain("next: "), span{"bellwether advance", strong}, plain(" carries out the first; drop the second from .bellwether/route.yaml to hold it")})
+		d.add(
+			line{plain("the leg is taken back, and the route has two in its place: %s", strings.Join(r.Parted, ", "))},
+			line{
+				plain("next: "), span{"bellwether advance", strong},
+				plain(" carries out the first; drop the second from .bellwether/route.yaml to hold it"),
+			},
+		)
 	case len(r.Culprits) > 0 && len(r.Rest) > 0:
-		d.add(line{plain("next: "), span{"bellwether culprit --part", strong}, plain(" makes a leg of what passes, and another of the rest behind it; or repair what fails")})
+		d.add(
+			line{
+				plain("next: "), span{"bellwether culprit --part", strong},
+				plain(" makes a leg of what passes, and another of the rest behind it; or repair what fails"),
+			},
+		)
 	case len(r.Culprits) > 0:
-		d.add(line{plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(", or take the leg back with "), span{"bellwether undo", strong}})
+		d.add(
+			line{
+				plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(", or take the leg back with "),
+				span{"bellwether undo", strong},
+			},
+		)
 	}
 	return o.show("culprit", r, d)
 }

@@ -75,7 +75,9 @@ func (g *graph) draw(file string) ([]byte, error) {
 func (g *graph) dot() []byte {
 	bold := map[bool]string{false: ", style=bold", true: ""}
 	var b bytes.Buffer
-	b.WriteString("digraph bellwether {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", fontsize=10];\n")
+	b.WriteString(
+		"digraph bellwether {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", fontsize=10];\n",
+	)
 	if len(g.legend) > 0 {
 		fmt.Fprintf(&b, "  label=%q; labeljust=l; fontname=\"sans-serif\"; fontsize=11;\n", strings.Join(g.legend, "\n"))
 	}
@@ -171,7 +173,14 @@ func (g *graph) svg() []byte {
 		c.width = max(c.width, 2*margin+len([]rune(text))*7)
 	}
 	var whole bytes.Buffer
-	fmt.Fprintf(&whole, `<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n", c.width, c.height, c.width, c.height)
+	fmt.Fprintf(
+		&whole,
+		`<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n",
+		c.width,
+		c.height,
+		c.width,
+		c.height,
+	)
 	whole.WriteString(`<rect width="100%" height="100%" fill="#ffffff"/>` + "\n")
 	whole.Write(c.shapes.Bytes())
 	whole.Write(c.labels.Bytes())
@@ -185,7 +194,10 @@ func (c *canvas) box(n *graphNode) {
 	if !n.fine {
 		fill, edge = "#fdf3e1", "#b7791f"
 	}
-	fmt.Fprintf(&c.shapes, `<rect x="%d" y="%d" width="%d" height="%d" rx="6" fill="%s" stroke="%s"/>`+"\n", x, y, boxWidth, boxHeight, fill, edge)
+	fmt.Fprintf(
+		&c.shapes, `<rect x="%d" y="%d" width="%d" height="%d" rx="6" fill="%s" stroke="%s"/>`+"\n", x, y, boxWidth, boxHeight, fill,
+		edge,
+	)
 	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", x+12, y+20, markup(shorten(n.name, 34)))
 	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" font-size="11" fill="#44546a">%s</text>`+"\n", x+12, y+36, markup(shorten(n.note, 40)))
 }
@@ -205,7 +217,8 @@ func (c *canvas) arrow(e graphEdge, from, to *graphNode) {
 		// A line past other columns, or back, goes between the rows, and has its label there.
 		lane := y1 + boxHeight/2 + rowGap/2
 		fmt.Fprintf(&c.shapes, `<path d="M%d %d C%d %d %d %d %d %d L%d %d C%d %d %d %d %d %d" %s/>`+"\n",
-			x1, y1, x1+columnGap/2, y1, x1+columnGap/2, lane, x1+columnGap, lane, x2-columnGap, lane, x2-columnGap/2, lane, x2-columnGap/2, y2, x2-6, y2, style)
+			x1, y1, x1+columnGap/2, y1, x1+columnGap/2, lane, x1+columnGap, lane,
+			x2-columnGap, lane, x2-columnGap/2, lane, x2-columnGap/2, y2, x2-6, y2, style)
 		x, y = x1+columnGap+boxWidth/2+80*c.lanes[lane], lane
 		if x2 <= x1 {
 			x = x1 - boxWidth/2 + 80*c.lanes[lane]
@@ -217,8 +230,12 @@ func (c *canvas) arrow(e graphEdge, from, to *graphNode) {
 	fmt.Fprintf(&c.shapes, `<path d="M%d %d L%d %d L%d %d z" fill="#44546a"/>`+"\n", x2-8, y2-4, x2, y2, x2-8, y2+4)
 	text := shorten(e.label, 14)
 	width := 7*len([]rune(text)) + 8
-	fmt.Fprintf(&c.labels, `<rect x="%d" y="%d" width="%d" height="16" rx="3" fill="#ffffff"/><text x="%d" y="%d" text-anchor="middle" font-size="11" fill="#44546a">%s</text>`+"\n",
-		x-width/2, y-9, width, x, y+3, markup(text))
+	fmt.Fprintf(
+		&c.labels,
+		`<rect x="%d" y="%d" width="%d" height="16" rx="3" fill="#ffffff"/><text x="%d" y="%d" text-anchor="middle" font-size="11" `+
+			`fill="#44546a">%s</text>`+"\n",
+		x-width/2, y-9, width, x, y+3, markup(text),
+	)
 }
 
 // markup is a text as it stands in an SVG.

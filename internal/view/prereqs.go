@@ -10,7 +10,8 @@ import (
 )
 
 var verdictStyle = map[string]style{
-	model.VerdictMet: good, model.VerdictRaise: warn, model.VerdictMove: warn, model.VerdictInstall: bad, model.VerdictBoth: bad, model.VerdictUnknown: bad, model.VerdictSwitch: bad,
+	model.VerdictMet: good, model.VerdictRaise: warn, model.VerdictMove: warn, model.VerdictInstall: bad, model.VerdictBoth: bad,
+	model.VerdictUnknown: bad, model.VerdictSwitch: bad,
 }
 
 // Prereqs shows what must be true first, as a table and as a tree.
@@ -72,7 +73,13 @@ func prereqGrid(rows []model.Prereq) grid {
 		if r.Verdict == model.VerdictMet {
 			to = ""
 		}
-		g.rows = append(g.rows, line{plain("%s", r.Subject), span{r.Have, faint}, plain("%s", wants), span{to, strong}, span{installed, faint}, span{r.Verdict, verdictStyle[r.Verdict]}})
+		g.rows = append(
+			g.rows,
+			line{
+				plain("%s", r.Subject), span{r.Have, faint}, plain("%s", wants), span{to, strong}, span{installed, faint},
+				span{r.Verdict, verdictStyle[r.Verdict]},
+			},
+		)
 	}
 	return g
 }
@@ -172,7 +179,9 @@ func (o Out) Books(r *model.BooksResult) error {
 		}
 		g := grid{columns: []string{"rule", "", "says", "here"}}
 		for _, rule := range b.Rules {
-			g.rows = append(g.rows, line{plain("%s", rule.ID), span{rule.Status, styles[rule.Status]}, plain("%s", rule.Says), span{rule.Why, faint}})
+			g.rows = append(
+				g.rows, line{plain("%s", rule.ID), span{rule.Status, styles[rule.Status]}, plain("%s", rule.Says), span{rule.Why, faint}},
+			)
 		}
 		if len(g.rows) > 0 {
 			d.add(g)
@@ -191,7 +200,9 @@ func (o Out) BookCheck(c *model.BookCheck) error {
 		d.add(line{span{"nothing is wrong", good}, plain(" with %s: %s", c.Book, count(c.Rules, "rule", "rules"))})
 		return o.show("book-check", c, d)
 	}
-	d.add(heading{c.Book, fmt.Sprintf("%s, %s that can be read", count(len(c.Remarks), "mistake", "mistakes"), count(c.Rules, "rule", "rules"))})
+	d.add(
+		heading{c.Book, fmt.Sprintf("%s, %s that can be read", count(len(c.Remarks), "mistake", "mistakes"), count(c.Rules, "rule", "rules"))},
+	)
 	for _, r := range c.Remarks {
 		place := fmt.Sprintf("%s:%d", c.Book, r.Line)
 		if r.Column > 0 {

@@ -116,7 +116,17 @@ func explainOne(d *document, e model.Explanation) {
 		}
 		d.add(gap{}, g)
 		if more := len(e.Releases) - len(shown); more > 0 {
-			d.add(line{span{fmt.Sprintf("  and %s, %d of them pre-releases; --format json lists them", count(more, "more", "more"), previews(e.Releases)-previews(shown)), faint}})
+			d.add(
+				line{
+					span{
+						fmt.Sprintf(
+							"  and %s, %d of them pre-releases; --format json lists them", count(more, "more", "more"),
+							previews(e.Releases)-previews(shown),
+						),
+						faint,
+					},
+				},
+			)
 		}
 	case e.Possible && len(e.Moves) == 0:
 		d.add(line{plain("%s@%s is what is there already.", e.Name, e.Version)})
@@ -243,7 +253,13 @@ func (o Out) Route(r *model.RouteResult) error {
 		d.add(notes)
 	}
 	if len(r.Legs) > 0 {
-		d.add(gap{}, line{plain("next: "), span{"bellwether advance", strong}, plain(" carries out the first leg, "), span{"--all", strong}, plain(" all of them")})
+		d.add(
+			gap{},
+			line{
+				plain("next: "), span{"bellwether advance", strong}, plain(" carries out the first leg, "), span{"--all", strong},
+				plain(" all of them"),
+			},
+		)
 	}
 	return o.show("route", r, d)
 }
@@ -292,12 +308,19 @@ func (o Out) Leg(r *finding.LegResult) error {
 	comparison(d, &r.Comparison)
 	switch {
 	case r.Done && r.Commit != "":
-		d.add(line{span{"done", good}, plain(", %s, committed as %.10s; %s to go", tests(r.Verification), r.Commit, count(r.Left, "leg", "legs"))})
+		d.add(
+			line{span{"done", good}, plain(", %s, committed as %.10s; %s to go", tests(r.Verification), r.Commit, count(r.Left, "leg", "legs"))},
+		)
 	case r.Done:
 		d.add(line{span{"done", good}, plain(", %s; %s to go", tests(r.Verification), count(r.Left, "leg", "legs"))})
 	default:
-		d.add(line{span{"not done", bad}, plain(": the leg's changes are in the working tree, nothing is committed")},
-			line{plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(" again, or take the leg back with "), span{"bellwether undo", strong}})
+		d.add(
+			line{span{"not done", bad}, plain(": the leg's changes are in the working tree, nothing is committed")},
+			line{
+				plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(" again, or take the leg back with "),
+				span{"bellwether undo", strong},
+			},
+		)
 		if n := len(r.Leg.Moves); n > 1 {
 			d.add(line{span{"      bellwether culprit", strong}, plain(" tells which of its %d moves it is", n)})
 		}

@@ -94,7 +94,10 @@ func (o Out) Survey(s *model.Survey) error {
 		}
 	}
 	if len(s.Advisories) > 0 {
-		d.add(gap{}, heading{"known vulnerabilities", count(len(s.Advisories), "record affects", "records affect") + " what is locked"}, advisoryGrid(s.Advisories))
+		d.add(
+			gap{}, heading{"known vulnerabilities", count(len(s.Advisories), "record affects", "records affect") + " what is locked"},
+			advisoryGrid(s.Advisories),
+		)
 	}
 	if len(s.Unread) > 0 {
 		var notes list
@@ -113,7 +116,9 @@ func bridgeGrid(all []model.SurveyBridge) grid {
 		if b.Goes != "" {
 			stays = span{"it can go now: " + b.Goes, good}
 		}
-		g.rows = append(g.rows, line{plain("%s", b.Name), plain("%s", b.Kind), plain("%s", b.At), span{b.Since, faint}, stays, span{b.Because, faint}})
+		g.rows = append(
+			g.rows, line{plain("%s", b.Name), plain("%s", b.Kind), plain("%s", b.At), span{b.Since, faint}, stays, span{b.Because, faint}},
+		)
 	}
 	return g
 }
@@ -129,7 +134,13 @@ func advisoryGrid(all []model.SurveyAdvisory) grid {
 		if a.Severity != "" && len(a.Severity) < 12 {
 			id += " (" + strings.ToLower(a.Severity) + ")"
 		}
-		g.rows = append(g.rows, line{plain("%s", a.Name), span{a.Version, bad}, fixed, plain("%s", id), plain("%s", a.Summary), span{a.Place, faint}, span{strings.Join(a.Via, ", "), faint}})
+		g.rows = append(
+			g.rows,
+			line{
+				plain("%s", a.Name), span{a.Version, bad}, fixed, plain("%s", id), plain("%s", a.Summary), span{a.Place, faint},
+				span{strings.Join(a.Via, ", "), faint},
+			},
+		)
 	}
 	return g
 }
@@ -261,7 +272,13 @@ func surveyGrid(c model.SurveyComponent) grid {
 		if r.Locked == "" && r.Installs != "" {
 			locked = span{r.Installs + " now", faint}
 		}
-		g.rows = append(g.rows, line{plain("%s", name), span{memberOf(c, r), faint}, span{clipped(cmpOr(r.Range, `""`)), faint}, locked, span{patch, good}, span{r.Minor, good}, span{r.Major, warn}, note})
+		g.rows = append(
+			g.rows,
+			line{
+				plain("%s", name), span{memberOf(c, r), faint}, span{clipped(cmpOr(r.Range, `""`)), faint}, locked, span{patch, good},
+				span{r.Minor, good}, span{r.Major, warn}, note,
+			},
+		)
 	}
 	return g
 }

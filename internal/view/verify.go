@@ -62,7 +62,12 @@ func (o Out) Verify(r *finding.Result) error {
 	}
 	if r.OverLimit() {
 		n := finding.OwnCount(r.Findings(), finding.Deprecation)
-		d.add(line{span{"over the limit", bad}, plain(": own code uses %s, and bellwether.yaml allows %d", count(n, "deprecated thing", "deprecated things"), *r.Limit)})
+		d.add(
+			line{
+				span{"over the limit", bad},
+				plain(": own code uses %s, and bellwether.yaml allows %d", count(n, "deprecated thing", "deprecated things"), *r.Limit),
+			},
+		)
 	}
 	if r.IsBaseline {
 		d.add(line{span{"kept as the baseline that legs are compared with", faint}})
@@ -185,9 +190,18 @@ func verification(d *document, v *finding.Verification) {
 		if s.Status == finding.Failed && s.Log != "" {
 			why += ", log: " + s.Log
 		}
-		g.rows = append(g.rows, line{plain("%s", component), plain("%s", s.Name), span{string(s.Status), statusStyle[s.Status]}, span{took, faint}, plain("%s", tests), span{why, faint}})
+		g.rows = append(
+			g.rows,
+			line{
+				plain("%s", component), plain("%s", s.Name), span{string(s.Status), statusStyle[s.Status]}, span{took, faint},
+				plain("%s", tests), span{why, faint},
+			},
+		)
 		if len(s.Touched) > 0 {
-			notes = append(notes, line{span{fmt.Sprintf("the stage %s changed files that are under version control: %s", s.Name, strings.Join(s.Touched, ", ")), warn}})
+			notes = append(
+				notes,
+				line{span{fmt.Sprintf("the stage %s changed files that are under version control: %s", s.Name, strings.Join(s.Touched, ", ")), warn}},
+			)
 		}
 		for _, n := range s.Notes {
 			notes = append(notes, line{span{n, warn}})
@@ -237,7 +251,8 @@ func comparison(d *document, c *finding.Comparison) {
 		broken(d, s)
 	}
 	for _, kind := range finding.Kinds {
-		title := map[finding.Kind]string{finding.Failure: "is said to be wrong now, and was not before:", finding.Warning: "new warnings:", finding.Deprecation: "new deprecations:"}[kind]
+		title := map[finding.Kind]string{finding.Failure: "is said to be wrong now, and was not " +
+			"before:", finding.Warning: "new warnings:", finding.Deprecation: "new deprecations:"}[kind]
 		part(title, warn, findingLines(finding.Of(c.NewFindings, kind)))
 	}
 	if n := len(c.GoneFindings); n > 0 && len(c.NewFindings)+n > 0 {
@@ -332,7 +347,9 @@ func broken(d *document, s finding.Stage) {
 		}
 		d.add(list{cause})
 	}
-	failures := slices.DeleteFunc(finding.Of(s.Findings, finding.Failure), func(f finding.Finding) bool { return s.Crash != nil && f.Text == s.Crash.Text })
+	failures := slices.DeleteFunc(
+		finding.Of(s.Findings, finding.Failure), func(f finding.Finding) bool { return s.Crash != nil && f.Text == s.Crash.Text },
+	)
 	if rows := findingLines(failures); len(rows) > 0 {
 		d.add(list(rows))
 	}
@@ -348,7 +365,8 @@ const (
 
 // slower tells of stages that take much longer than before.
 func slower(d *document, times []finding.StageTime) {
-	for _, t := range slices.SortedFunc(slices.Values(times), func(a, b finding.StageTime) int { return cmp.Compare(b.After-b.Before, a.After-a.Before) }) {
+	slowest := func(a, b finding.StageTime) int { return cmp.Compare(b.After-b.Before, a.After-a.Before) }
+	for _, t := range slices.SortedFunc(slices.Values(times), slowest) {
 		if t.After-t.Before >= slowLeast && float64(t.After) >= slowFactor*float64(t.Before) {
 			d.add(line{span{fmt.Sprintf("the stage %s took %.1f s, and %.1f s before", t.Name, t.After.Seconds(), t.Before.Seconds()), warn}})
 		}

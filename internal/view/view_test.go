@@ -88,7 +88,10 @@ func TestLeg(t *testing.T) {
 		Carried: []model.MoveSummary{{Name: "hawser", From: "1.2.0", To: "1.3.1"}, {Name: "rope", To: "1.0.0"}, {Name: "string", From: "1.0.0"}}}
 	v := &finding.Verification{Stages: []finding.Stage{
 		{Component: ".", Name: "fetch", Status: finding.Passed, Duration: 1200 * time.Millisecond},
-		{Component: ".", Name: "test", Status: finding.Failed, Why: "exit status 1", Log: "test.log", Tests: []finding.Test{{Name: "a", Passed: true}, {Name: "b > c", Message: "not equal", Place: "b.js:1:2"}}},
+		{
+			Component: ".", Name: "test", Status: finding.Failed, Why: "exit status 1", Log: "test.log",
+			Tests: []finding.Test{{Name: "a", Passed: true}, {Name: "b > c", Message: "not equal", Place: "b.js:1:2"}},
+		},
 	}}
 	text := shown(t, Text, false, func(o Out) error {
 		return o.Leg(&finding.LegResult{Leg: leg, Verification: v, Comparison: finding.Compare(&finding.Verification{}, v)})
@@ -113,13 +116,22 @@ next: repair what fails and run bellwether advance again, or take the leg back w
 // TestChain prints eight prerequisites, each of the one before, as one tree, with
 // a circle at its end, and draws them.
 func TestChain(t *testing.T) {
-	names := []string{"npm/quayside", "npm/plankton", "tool/slipway", "gem/oakum", "runtime/ruby", "golang/crane", "runtime/go", "image/alpine", "platform/account"}
+	names := []string{
+		"npm/quayside", "npm/plankton", "tool/slipway", "gem/oakum", "runtime/ruby", "golang/crane", "runtime/go", "image/alpine",
+		"platform/account",
+	}
 	r := &model.Prereqs{Destination: []string{"quayside@^4"}}
 	for i, name := range names[1:] {
-		r.Chain = append(r.Chain, model.ChainLink{By: names[i] + " 4", Need: name, Range: ">=3", Rule: "r", Because: "it says so", Place: "b.yaml:3", Holds: i == 7})
+		r.Chain = append(
+			r.Chain,
+			model.ChainLink{By: names[i] + " 4", Need: name, Range: ">=3", Rule: "r", Because: "it says so", Place: "b.yaml:3", Holds: i == 7},
+		)
 		r.Rows = append(r.Rows, model.Prereq{Subject: name, Need: "3", Wants: []string{">=3"}, Verdict: model.VerdictRaise})
 	}
-	r.Chain = append(r.Chain, model.ChainLink{By: "platform/account 3", Need: "runtime/go", Range: "not <2", Rule: "r", Because: "it says so", Place: "b.yaml:9"})
+	r.Chain = append(
+		r.Chain,
+		model.ChainLink{By: "platform/account 3", Need: "runtime/go", Range: "not <2", Rule: "r", Because: "it says so", Place: "b.yaml:9"},
+	)
 	var b strings.Builder
 	require.NoError(t, Out{W: &b, Format: Text}.Prereqs(r))
 	_, tree, _ := strings.Cut(b.String(), "\nwhy\n")

@@ -44,7 +44,9 @@ func (b ballast) Detect(x *ecosystem.Index) (dirs []string, err error) {
 }
 
 func (b ballast) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
-	c := &model.Component{Kind: b.Kind(), Type: b.Type(), Dir: dir, Manifest: path.Join(dir, "ballast.txt"), Lock: path.Join(dir, "ballast.lock")}
+	c := &model.Component{
+		Kind: b.Kind(), Type: b.Type(), Dir: dir, Manifest: path.Join(dir, "ballast.txt"), Lock: path.Join(dir, "ballast.lock"),
+	}
 	src, err := fs.ReadFile(x.FS, c.Manifest)
 	if err != nil {
 		return nil, err
@@ -62,8 +64,13 @@ func (b ballast) Read(x *ecosystem.Index, dir string) (*model.Component, error) 
 	for line := range strings.Lines(string(src)) {
 		name, rng, ok := strings.Cut(strings.TrimSpace(line), " ")
 		if ok {
-			site := model.Site{File: c.Manifest, Start: at + len(name) + 1, End: at + len(name) + 1 + len(rng), Line: model.LineOf(src, at), Text: rng}
-			c.Requirements = append(c.Requirements, model.Requirement{Subject: model.Subject{Kind: b.Type(), Name: name}, Name: name, Range: rng, Site: site, Locked: locked[name]})
+			site := model.Site{
+				File: c.Manifest, Start: at + len(name) + 1, End: at + len(name) + 1 + len(rng), Line: model.LineOf(src, at), Text: rng,
+			}
+			c.Requirements = append(
+				c.Requirements,
+				model.Requirement{Subject: model.Subject{Kind: b.Type(), Name: name}, Name: name, Range: rng, Site: site, Locked: locked[name]},
+			)
 		}
 		at += len(line)
 	}
@@ -162,7 +169,9 @@ func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.Sta
 		if err != nil {
 			return nil, err
 		}
-		r.Roots = append(r.Roots, flat.Root{Name: q.Name, Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Place: q.Site.String()})
+		r.Roots = append(
+			r.Roots, flat.Root{Name: q.Name, Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Place: q.Site.String()},
+		)
 	}
 	result, err := flat.Resolve(ctx, r)
 	if err != nil {
@@ -228,7 +237,13 @@ func TestInventedEcosystem(t *testing.T) {
 	r, err := plan.Route(t.Context(), p.Desk, p.Tree, p.Kept, world.Request{To: []string{"quayside@^2"}, AllowDown: []string{"rope"}})
 	require.NoError(t, err)
 	require.Len(t, r.Legs, 2)
-	assert.Equal(t, []string{"rope goes down from 1.5.0 to 1.0.0: ballast.txt:4 asks for ^1.0.0, quayside 2.0.0 asks for rope ^1, tide 2.0.0 asks for rope <1.5.0"}, r.Legs[1].Notes)
+	assert.Equal(
+		t,
+		[]string{
+			"rope goes down from 1.5.0 to 1.0.0: ballast.txt:4 asks for ^1.0.0, quayside 2.0.0 asks for rope ^1, tide 2.0.0 asks for rope <1.5.0",
+		},
+		r.Legs[1].Notes,
+	)
 
 	for range r.Legs {
 		p = open()

@@ -103,7 +103,10 @@ func routeForTest() *model.Route {
 				Carried: model.Carried{{Name: "deep", From: "1.0.0", To: "1.1.0"}, {Name: "new", To: "1.0.0"}, {Name: "gone", From: "1.0.0"}},
 				Terms:   model.Terms{Overrides: []model.Override{{Of: "left", Name: "right", Range: "^2"}}, Apart: []string{"left"}, Dedupe: true},
 			},
-			{ID: "2-install", Title: "for you: install it", Steps: []model.Step{{Text: "install it", Subject: model.Subject{Kind: "tool", Name: "npm"}, Wants: []string{">=9"}}}},
+			{
+				ID: "2-install", Title: "for you: install it",
+				Steps: []model.Step{{Text: "install it", Subject: model.Subject{Kind: "tool", Name: "npm"}, Wants: []string{">=9"}}},
+			},
 			{ID: "3-settle", Title: "no deprecations of our own left", Deprecations: &limit},
 		},
 	}

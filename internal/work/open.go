@@ -34,7 +34,12 @@ func Open(ctx context.Context, opt desk.Options) (*Project, error) {
 	}
 	p := &Project{Desk: d, Kept: kept.In(d.Root, d.Files, d.Aside)}
 	if names := run.CalledByGit(); len(names) > 0 {
-		d.Aside(fmt.Sprintf("a git is calling (it set %s): this is about the project in %s, whatever repository that git is at work on", strings.Join(names, ", "), d.Root))
+		d.Aside(
+			fmt.Sprintf(
+				"a git is calling (it set %s): this is about the project in %s, whatever repository that git is at work on",
+				strings.Join(names, ", "), d.Root,
+			),
+		)
 	}
 	mended, err := p.Kept.Recover(ctx)
 	if mended != "" {

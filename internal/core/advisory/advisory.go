@@ -78,7 +78,10 @@ func Read(file string, src []byte, known map[string]Ecosystem) (*Record, error) 
 		return nil, &model.Fault{Doing: "reading an advisory", File: file, Wrong: strings.TrimPrefix(err.Error(), "json: ")}
 	}
 	if d.ID == "" {
-		return nil, &model.Fault{Doing: "reading an advisory", File: file, Wrong: "it has no id", Next: "the folder is to hold records in the OSV format, one a file"}
+		return nil, &model.Fault{
+			Doing: "reading an advisory", File: file, Wrong: "it has no id",
+			Next: "the folder is to hold records in the OSV format, one a file",
+		}
 	}
 	if !d.Withdrawn.IsZero() {
 		return nil, nil

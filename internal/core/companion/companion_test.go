@@ -42,5 +42,8 @@ func TestGroups(t *testing.T) {
 			assert.Empty(t, groups, c.name)
 		}
 	}
-	assert.Empty(t, Groups([]History{history("@quay/a", "1.0.0", day, 1, "1.0.0"), history("@quay/b", "1.0.0", day, 1, "1.0.0")}), "one line is chance")
+	assert.Empty(
+		t, Groups([]History{history("@quay/a", "1.0.0", day, 1, "1.0.0"), history("@quay/b", "1.0.0", day, 1, "1.0.0")}),
+		"one line is chance",
+	)
 }

@@ -78,8 +78,12 @@ const chain = `
 func question(t *testing.T, rules []*Rule) *Question {
 	q := &Question{Orders: orders, Rules: rules, Subjects: []*Subject{
 		at(t, "npm/quayside", "1.4.0", "2.0.0", "3.0.0", "4.0.0", "4.1.0"), at(t, "npm/plankton", "1.0.0", "2.0.0", "3.0.0", "3.1.0", "4.0.0"),
-		at(t, "tool/slipway", "6.1", "7", "8", "9"), at(t, "gem/oakum", "1.9.0", "2.0.0", "2.1.0", "2.4.0"), at(t, "runtime/ruby", "3.0", "3.1", "3.2", "3.3", "3.4"),
-		at(t, "golang/pier.example/crane", "v1.0.0", "v1.3.0", "v1.4.0", "v1.5.0"), at(t, "runtime/go", "1.21", "1.22", "1.23", "1.24", "1.25"), at(t, "image/alpine", "3.18", "3.19", "3.20", "3.21"),
+		at(
+			t, "tool/slipway", "6.1", "7", "8", "9",
+		), at(t, "gem/oakum", "1.9.0", "2.0.0", "2.1.0", "2.4.0"), at(t, "runtime/ruby", "3.0", "3.1", "3.2", "3.3", "3.4"),
+		at(
+			t, "golang/pier.example/crane", "v1.0.0", "v1.3.0", "v1.4.0", "v1.5.0",
+		), at(t, "runtime/go", "1.21", "1.22", "1.23", "1.24", "1.25"), at(t, "image/alpine", "3.18", "3.19", "3.20", "3.21"),
 	}}
 	rng, err := version.NPM{}.ParseRange("^4")
 	require.NoError(t, err)
@@ -102,7 +106,8 @@ func TestChain(t *testing.T) {
 	rules := book(t, chain).Rules
 	a, err := question(t, rules).Answer(t.Context())
 	require.NoError(t, err)
-	all := "gem/oakum 2.1.0, golang/pier.example/crane v1.4.0, image/alpine 3.20, npm/plankton 3.0.0, npm/quayside 4.1.0, platform/harbour-account 2, runtime/go 1.24, runtime/ruby 3.2, tool/slipway 8"
+	all := "gem/oakum 2.1.0, golang/pier.example/crane v1.4.0, image/alpine 3.20, npm/plankton 3.0.0, npm/quayside 4.1.0, " +
+		"platform/harbour-account 2, runtime/go 1.24, runtime/ruby 3.2, tool/slipway 8"
 	assert.Equal(t, all, told(a))
 	assert.Len(t, a.Links, 8)
 	for i := range rules {
@@ -127,7 +132,8 @@ func TestProofNamesTheRule(t *testing.T) {
 	var conflict *solve.Conflict
 	require.ErrorAs(t, err, &conflict)
 	proof := strings.Join(conflict.Proof().Lines(), "\n")
-	for _, want := range []string{"quayside@^4 is asked for", "runtime/go is held at 1.21", "book.yaml:4 (one): npm/quayside >=4 needs npm/plankton >=3, because it says so"} {
+	for _, want := range []string{"quayside@^4 is asked for", "runtime/go is held at 1.21", "book.yaml:4 (one): npm/quayside " +
+		">=4 needs npm/plankton >=3, because it says so"} {
 		assert.Contains(t, proof, want)
 	}
 }
@@ -164,7 +170,12 @@ func TestStatedNeeds(t *testing.T) {
 	q := question(t, nil)
 	node := at(t, "runtime/node", "16", "18", "20", "22")
 	q.Subjects = []*Subject{q.Subjects[0], node}
-	q.Demands = []Demand{{By: subject("npm/quayside"), When: func(v version.Version) bool { return !v.Preview() }, Need: Condition{node.Subject, ">=17.3", plainRange}}}
+	q.Demands = []Demand{
+		{
+			By: subject("npm/quayside"), When: func(v version.Version) bool { return !v.Preview() },
+			Need: Condition{node.Subject, ">=17.3", plainRange},
+		},
+	}
 	_ = rng
 	a, err := q.Answer(t.Context())
 	require.NoError(t, err)
@@ -253,7 +264,10 @@ func random(t *testing.T, seed int) *Question {
 		case 0:
 			fmt.Fprintf(&rules, "  - {id: r%d, because: x, clashes: {%s: \">=%d\", %s: \"<=%d\"}}\n", i, names[from], low, names[to], need)
 		default:
-			fmt.Fprintf(&rules, "  - {id: r%d, because: x, needs: {when: {%s: \">=%d\"}, then: {%s: \"%s%d\"}}}\n", i, names[from], low, names[to], []string{">=", "<=", ""}[roll(3)], need)
+			fmt.Fprintf(
+				&rules, "  - {id: r%d, because: x, needs: {when: {%s: \">=%d\"}, then: {%s: \"%s%d\"}}}\n", i, names[from], low, names[to],
+				[]string{">=", "<=", ""}[roll(3)], need,
+			)
 		}
 	}
 	q := &Question{Orders: orders, Rules: book(t, rules.String()).Rules}

@@ -47,20 +47,23 @@ func TestParse(t *testing.T) {
 
 // bad are rules, or a whole book, and what is to be said of them.
 var bad = map[string]string{
-	`{id: a, because: x, need: {when: {npm/x: "1"}, then: {npm/y: "1"}}}`: `book.yaml:3:25: a rule has no key "need"` + "\n  next: did you mean \"needs\"?",
-	`{id: a, because: x}`:                                                            "the rule a says nothing\n  next: give it one of needs, together",
-	`{id: a, because: x, clashes: {npm/x: "1"}}`:                                     "it takes two to clash",
-	`{id: a, because: x, clashes: {npm/x: "1", npm/y: "[1,2)"}}`:                     "book.yaml:3:54: ",
-	`{because: x, stepwise: [npm/x]}`:                                                "a rule has no id",
-	`{id: a, because: x, stepwise: [quayside]}`:                                      `"quayside" is not a subject like npm/quayside`,
-	`{id: a, because: x, stepwise: [npm/x], ends: {subject: npm/x, on: 2026-01-01}}`: "a rule says one thing, but this one has stepwise and ends",
-	`{id: a, because: x, ends: {subject: npm/x, on: tomorrow}}`:                      `book.yaml:3:52: "tomorrow" is not a date like 2026-01-31`,
-	`{id: a, because: x, ends: {subject: npm/x, on: 2026-02-31}}`:                    `"2026-02-31" is not a date`,
-	`{id: a, because: x, together: {subjects: [npm/x, npm/y], share: all}}`:          "a family shares its version, minor or major",
-	`{id: a, because: x, needs: {when: {npm/x: "1"}}}`:                               "needs has no then",
-	`{id: a, because: x, needs: {when: {npm/x: [1]}, then: {npm/y: "1"}}}`:           "a range is wanted here, as a text",
-	`{id: a, because: x, id: b, stepwise: [npm/x]}`:                                  `the key "id" stands twice`,
-	`{id: a, because: x, together: {subjects: [npm/x, golang/y], share: major}}`:     "the versions of npm/x and golang/y cannot be compared",
+	`{id: a, because: x, need: {when: {npm/x: "1"}, then: {npm/y: ` +
+		`"1"}}}`: `book.yaml:3:25: a rule has no key "need"` + "\n  next: did you mean \"needs\"?",
+	`{id: a, because: x}`: "the rule a says nothing\n  next: give " +
+		"it one of needs, together",
+	`{id: a, because: x, clashes: {npm/x: "1"}}`:                 "it takes two to clash",
+	`{id: a, because: x, clashes: {npm/x: "1", npm/y: "[1,2)"}}`: "book.yaml:3:54: ",
+	`{because: x, stepwise: [npm/x]}`:                            "a rule has no id",
+	`{id: a, because: x, stepwise: [quayside]}`:                  `"quayside" is not a subject like npm/quayside`,
+	`{id: a, because: x, stepwise: [npm/x], ends: {subject: npm/x, on: 2026-01-01}}`: "a rule says one thing, but this one " +
+		"has stepwise and ends",
+	`{id: a, because: x, ends: {subject: npm/x, on: tomorrow}}`:                  `book.yaml:3:52: "tomorrow" is not a date like 2026-01-31`,
+	`{id: a, because: x, ends: {subject: npm/x, on: 2026-02-31}}`:                `"2026-02-31" is not a date`,
+	`{id: a, because: x, together: {subjects: [npm/x, npm/y], share: all}}`:      "a family shares its version, minor or major",
+	`{id: a, because: x, needs: {when: {npm/x: "1"}}}`:                           "needs has no then",
+	`{id: a, because: x, needs: {when: {npm/x: [1]}, then: {npm/y: "1"}}}`:       "a range is wanted here, as a text",
+	`{id: a, because: x, id: b, stepwise: [npm/x]}`:                              `the key "id" stands twice`,
+	`{id: a, because: x, together: {subjects: [npm/x, golang/y], share: major}}`: "the versions of npm/x and golang/y cannot be compared",
 	"[1]": "a rule is a mapping",
 }
 
@@ -71,15 +74,24 @@ func TestParseFaults(t *testing.T) {
 		assert.Contains(t, faults[0].Error(), want, rule)
 	}
 	for text, want := range map[string]string{
-		"": "a book is one mapping", "schema: other\nrules: []": `the schema is "other"`, "rules: []": "a book has no schema", "schema: bellwether/book/1": "a book has no rules",
-		"a: [": "book.yaml:1:", "schema: bellwether/book/1\nrules: {}": "a list is wanted here", "schema: bellwether/book/1\nrules: []\nreleases: {runtime/x: [{version: new}]}": `"new" is not a version`,
+		"": "a book is one mapping", "schema: other\nrules: []": `the schema is "other"`, "rules: []": "a book has no schema",
+		"schema: bellwether/book/1": "a book has no rules",
+		"a: [":                      "book.yaml:1:", "schema: bellwether/book/1\nrules: {}": "a list is wanted here", "schema: " +
+			"bellwether/book/1\nrules: []\nreleases: {runtime/x: [{version: new}]}": `"new" is not a version`,
 		"a: &a [x, x]\nb: &b [*a, *a]\nschema: bellwether/book/1\nrules: *b": `a book has no key "a"`,
 	} {
 		_, faults := Parse("book.yaml", []byte(text), orders)
 		require.NotEmpty(t, faults, text)
 		assert.Contains(t, faults[0].Error(), want, text)
 	}
-	b, faults := Parse("book.yaml", []byte("schema: bellwether/book/1\nrules:\n  - {id: a, because: x, stepwise: [npm/x]}\n  - {id: a, because: x, stepwise: [npm/y]}\n  - {id: c, because: x, stepwise: [npm/z]}\n"), orders)
+	b, faults := Parse(
+		"book.yaml",
+		[]byte(
+			"schema: bellwether/book/1\nrules:\n  - {id: a, because: x, stepwise: [npm/x]}\n  - {id: a, because: x, stepwise: "+
+				"[npm/y]}\n  - {id: c, because: x, stepwise: [npm/z]}\n",
+		),
+		orders,
+	)
 	require.Len(t, faults, 1)
 	assert.Contains(t, faults[0].Error(), "there is a rule a already, in line 3")
 	assert.Len(t, b.Rules, 2, "what is good is kept")
@@ -98,7 +110,8 @@ func TestSchema(t *testing.T) {
 	}
 	require.NoError(t, validate(strings.ReplaceAll(good, "22}", `"22"}`)))
 	for rule := range bad {
-		if strings.Contains(rule, "id: b") || strings.Contains(rule, "[1,2)") || strings.Contains(rule, "02-31") || strings.Contains(rule, "golang") {
+		if strings.Contains(rule, "id: b") || strings.Contains(rule, "[1,2)") || strings.Contains(rule, "02-31") ||
+			strings.Contains(rule, "golang") {
 			continue // beyond what a schema can say
 		}
 		assert.Error(t, validate("schema: bellwether/book/1\nrules:\n  - "+rule+"\n"), rule)
@@ -160,7 +173,12 @@ func BenchmarkTenThousandRules(b *testing.B) {
 	var text strings.Builder
 	text.WriteString("schema: bellwether/book/1\nrules:\n")
 	for i := range 10000 {
-		fmt.Fprintf(&text, "  - id: rule-%d\n    because: package %d wants it\n    needs:\n      when: {npm/package-%d: \">=%d\"}\n      then: {runtime/node: \">=%d\"}\n", i, i, i%2000, 1+i%7, 14+i%9)
+		fmt.Fprintf(
+			&text,
+			"  - id: rule-%d\n    because: package %d wants it\n    needs:\n      when: {npm/package-%d: \">=%d\"}\n      then: "+
+				"{runtime/node: \">=%d\"}\n",
+			i, i, i%2000, 1+i%7, 14+i%9,
+		)
 	}
 	src := []byte(text.String())
 	for b.Loop() {

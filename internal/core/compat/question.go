@@ -1,12 +1,10 @@
 package compat
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
@@ -64,44 +62,6 @@ type Subject struct {
 	Newest bool // the newest that is allowed is asked for
 }
 
-// String says what a rule demands, after its place and name.
-func (r *Rule) String() string {
-	return fmt.Sprintf("%s (%s): %s, because %s", r.Place(), r.ID, r.Says(), strings.TrimSuffix(r.Because, "."))
-}
-
-// Says is what a rule demands, as a clause.
-func (r *Rule) Says() string {
-	var subjects []string
-	for _, s := range r.Subjects {
-		subjects = append(subjects, s.String())
-	}
-	switch r.Kind {
-	case Needs:
-		return joined(r.When, " with ") + " needs " + joined(r.Then, " and ")
-	case Clashes:
-		return joined(r.When, " does not work with ")
-	case Together:
-		return strings.Join(subjects, ", ") + " share their " + string(r.Share)
-	case Branch:
-		return fmt.Sprintf("what is not released yet of %s lies on its branch %s", subjects[0], r.Branch)
-	case Stepwise:
-		return strings.Join(subjects, ", ") + " must not skip a major"
-	case Replaced:
-		return r.Old.String() + " goes on as " + r.New.String()
-	case Restored:
-		return fmt.Sprintf("%s is without %s, which %s gives back", joined(r.When, " with "), r.Feature, joined(r.Then, " and "))
-	}
-	return r.When[0].String() + " ends on " + r.On.Format("2006-01-02")
-}
-
-func joined(all []Condition, between string) string {
-	texts := make([]string, len(all))
-	for i, c := range all {
-		texts[i] = c.String()
-	}
-	return strings.Join(texts, between)
-}
-
 // Answer is what was found.
 type Answer struct {
 	Chosen map[model.Subject]version.Version // without what is not there
@@ -156,7 +116,8 @@ func (q *Question) Answer(ctx context.Context) (*Answer, error) {
 			firm, answer = more, a
 			continue
 		}
-		if v := answer.Chosen[d.Need.Subject]; !errors.As(err, new(*solve.Conflict)) || v == nil || d.Need.Range.Contains(v) || newest(d).Compare(v) > 0 {
+		if v := answer.Chosen[d.Need.Subject]; !errors.As(err, new(*solve.Conflict)) || v == nil || d.Need.Range.Contains(v) ||
+			newest(d).Compare(v) > 0 {
 			return nil, err
 		}
 		answer.Unmet = append(answer.Unmet, d)
@@ -405,55 +366,6 @@ func (a *asking) add(s *Subject, bounds []version.Version, rank int) {
 	// What is not there needs not be there: absence comes first for the solver.
 }
 
-// released tells whether a version that a range begins with can be: it is in one
-// of the lines that are known, or newer than all of them.
-func released(v version.Version, lines []version.Version) bool {
-	if len(lines) == 0 {
-		return true
-	}
-	newest := true
-	for _, l := range lines {
-		if l.Compare(v) >= 0 {
-			newest = false
-		}
-		if rng, err := (version.Plain{}).ParseRange(l.String()); err == nil && rng.Contains(v) {
-			return true
-		}
-	}
-	return newest
-}
-
-// preference orders candidates: what is there; what is newer, by the question's
-// preference; what is older.
-func (a *asking) preference(s *Subject, all []version.Version) []int {
-	order := make([]int, len(all))
-	for i := range order {
-		order[i] = i
-	}
-	class := func(i int) int {
-		v := all[i]
-		switch {
-		case s.At != nil && v.Compare(s.At) == 0 && !s.Newest, s.At == nil && s.Ready != nil && v.Compare(s.Ready) == 0:
-			return 0
-		case s.At != nil && v.Compare(s.At) < 0:
-			return 4
-		case v.Preview() && s.Allow == nil:
-			return 3
-		case a.Prefer == Supported && a.Ended != nil && a.Ended(s.Subject, v):
-			return 2
-		}
-		return 1
-	}
-	newest := s.Newest || a.Prefer == Newest && s.IsPin()
-	slices.SortStableFunc(order, func(x, y int) int {
-		if newest || class(x) == 4 {
-			return cmp.Or(class(x)-class(y), y-x)
-		}
-		return cmp.Or(class(x)-class(y), x-y)
-	})
-	return order
-}
-
 // in is the set of a subject's candidates that are in a range.
 func (a *asking) in(c Condition) solve.Term {
 	id := a.ids[c.Subject]
@@ -542,48 +454,10 @@ func (a *asking) together(r *Rule) {
 			order := a.Orders(s.Kind)
 			for k, v := range a.subjects[x].candidates {
 				apart := a.problem.Pick(y, func(i int) bool { return order.Step(v, a.subjects[y].candidates[i]) > r.Share.Reach() })
-				a.problem.Forbid(r.String, solve.Term{Subject: x, In: a.problem.Pick(x, func(i int) bool { return i == k })}, solve.Term{Subject: y, In: apart})
+				a.problem.Forbid(
+					r.String, solve.Term{Subject: x, In: a.problem.Pick(x, func(i int) bool { return i == k })}, solve.Term{Subject: y, In: apart},
+				)
 			}
-		}
-	}
-}
-
-// present tells whether a subject was chosen, or is in a world.
-func (n *Answer) present(s model.Subject, w World) bool { return n.Chosen[s] != nil || len(w[s]) > 0 }
-
-// holds tells whether a condition holds of what was chosen, or of a world.
-func (n *Answer) holds(c Condition, w World) bool {
-	v := n.Chosen[c.Subject]
-	if v == nil {
-		return w.Holds(c)
-	}
-	return c.Range == nil || c.Range.Contains(v)
-}
-
-// link finds the needs that hold.
-func (n *Answer) link(q *Question) {
-	world := q.Worlds[len(q.Worlds)-1]
-	holds := func(c Condition) bool { return n.holds(c, world) }
-	for i := range q.Demands {
-		d := &q.Demands[i]
-		v := n.Chosen[d.By]
-		if v == nil || d.When == nil || d.When(v) {
-			n.Links = append(n.Links, Link{By: d.By, Need: d.Need, Demand: d})
-		}
-	}
-	for _, r := range q.Rules {
-		if r.Foreign != "" {
-			continue
-		}
-		unmet := slices.DeleteFunc(slices.Clone(r.When), holds)
-		switch {
-		case (r.Kind == Needs || r.Kind == Restored) && len(unmet) == 0:
-			for _, then := range r.Then {
-				n.Links = append(n.Links, Link{By: r.When[0].Subject, Need: then, With: r.When[1:], Rule: r})
-			}
-		case r.Kind == Clashes && len(unmet) == 1 && len(r.When) > 1 && n.present(unmet[0].Subject, world):
-			with := slices.DeleteFunc(slices.Clone(r.When), func(c Condition) bool { return c.String() == unmet[0].String() })
-			n.Links = append(n.Links, Link{By: with[0].Subject, Need: unmet[0], With: with[1:], Rule: r, Not: true})
 		}
 	}
 }

@@ -113,10 +113,14 @@ func TestWhatMovesTogether(t *testing.T) {
 		}
 		return true
 	}
-	a, err := Find(t.Context(), Problem{Moves: 6, Needs: needs, Symptoms: []string{"a", "b"}}, func(ctx context.Context, moves []int) (Result, error) {
-		assert.True(t, closed(moves), "%v", moves)
-		return l.try(ctx, moves)
-	})
+	a, err := Find(
+		t.Context(),
+		Problem{Moves: 6, Needs: needs, Symptoms: []string{"a", "b"}},
+		func(ctx context.Context, moves []int) (Result, error) {
+			assert.True(t, closed(moves), "%v", moves)
+			return l.try(ctx, moves)
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []Culprit{
 		{Moves: []int{3}, With: []int{4}, Symptoms: []string{"a"}, Certain: true},
@@ -165,12 +169,16 @@ func TestUnstable(t *testing.T) {
 func TestBudget(t *testing.T) {
 	l := &lab{guilty: map[string][]int{"a": {5}}}
 	var told []Known
-	a, err := Find(t.Context(), Problem{Moves: 32, Symptoms: []string{"a"}, Tell: func(k Known) { told = append(told, k) }}, func(ctx context.Context, moves []int) (Result, error) {
-		if l.trials.Load() == 3 {
-			return Result{}, ErrSpent
-		}
-		return l.try(ctx, moves)
-	})
+	a, err := Find(
+		t.Context(),
+		Problem{Moves: 32, Symptoms: []string{"a"}, Tell: func(k Known) { told = append(told, k) }},
+		func(ctx context.Context, moves []int) (Result, error) {
+			if l.trials.Load() == 3 {
+				return Result{}, ErrSpent
+			}
+			return l.try(ctx, moves)
+		},
+	)
 	require.NoError(t, err)
 	assert.True(t, a.Spent)
 	assert.Equal(t, 3, a.Trials)
@@ -179,7 +187,9 @@ func TestBudget(t *testing.T) {
 	assert.Equal(t, []int{4, 5, 6, 7}, told[len(told)-1].Among)
 
 	wrong := errors.New("no room")
-	_, err = Find(t.Context(), Problem{Moves: 3, Symptoms: []string{"a"}}, func(context.Context, []int) (Result, error) { return Result{}, wrong })
+	_, err = Find(
+		t.Context(), Problem{Moves: 3, Symptoms: []string{"a"}}, func(context.Context, []int) (Result, error) { return Result{}, wrong },
+	)
 	assert.ErrorIs(t, err, wrong)
 }
 

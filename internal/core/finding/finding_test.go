@@ -82,7 +82,10 @@ func TestCompare(t *testing.T) {
 	same := Compare(before, before)
 	assert.False(t, same.Worse(), "a test that failed before is not news")
 
-	crash := Compare(verification(Passed, Test{Name: "a", Passed: true}), &Verification{Stages: []Stage{{Component: ".", Name: "fetch", Status: Failed}, {Component: ".", Name: "test", Status: NotRun}}})
+	crash := Compare(
+		verification(Passed, Test{Name: "a", Passed: true}),
+		&Verification{Stages: []Stage{{Component: ".", Name: "fetch", Status: Failed}, {Component: ".", Name: "test", Status: NotRun}}},
+	)
 	assert.Len(t, crash.BrokenStages, 1)
 	assert.Empty(t, crash.Vanished, "tests of a stage that was not reached are not vanished")
 }

@@ -118,7 +118,8 @@ func (g *goTests) blame(pkg string, output []string) (message, place string) {
 				place = path.Join(g.dirOf(""), place)
 			}
 			return causeBelow(m[2], output[i+1:]), place
-		case message == "" && !strings.HasPrefix(line, "=== ") && !strings.HasPrefix(strings.TrimSpace(line), "--- ") && !strings.HasPrefix(line, "#") && !strings.HasPrefix(line, "FAIL"):
+		case message == "" && !strings.HasPrefix(line, "=== ") && !strings.HasPrefix(strings.TrimSpace(line), "--- ") &&
+			!strings.HasPrefix(line, "#") && !strings.HasPrefix(line, "FAIL"):
 			message = strings.TrimSpace(line)
 		}
 	}

@@ -56,7 +56,10 @@ func TestReadGoTest(t *testing.T) {
 func TestFindings(t *testing.T) {
 	tide := Source{Dir: "tide"}
 	before := read(t, "# own.example/x\nvet: ./a.go:3:4: this is odd\n/usr/x.go:1:1: not ours\nb.go:7: so is this\n", tide).Findings
-	assert.Equal(t, []string{"failure of go: this is odd at tide/a.go:3:4", "failure of go: not ours", "failure of go: so is this at tide/b.go:7"}, tell(before))
+	assert.Equal(
+		t, []string{"failure of go: this is odd at tide/a.go:3:4", "failure of go: not ours", "failure of go: so is this at tide/b.go:7"},
+		tell(before),
+	)
 	after := read(t, "a.go:9:4: this is odd\nb.go:7: so is this\nb.go:8: so is this\n", tide).Findings
 	assert.Equal(t, []string{"failure of go: so is this at tide/b.go:7"}, tell(missing(after, before)), "lines move, and counts count")
 }

@@ -56,7 +56,12 @@ func (j *jestTests) take(line string) {
 	}
 	if m := marked(jestTest, line, "✓✕○✎√×"); m != nil && j.open {
 		names := append([]string{j.file}, j.tree.under(len(m[1]))...)
-		j.put(Test{Name: joined(append(names, took.ReplaceAllString(m[3], ""))...), Passed: m[2] == "✓" || m[2] == "√", Skipped: m[2] == "○" || m[2] == "✎"})
+		j.put(
+			Test{
+				Name: joined(append(names, took.ReplaceAllString(m[3], ""))...), Passed: m[2] == "✓" || m[2] == "√",
+				Skipped: m[2] == "○" || m[2] == "✎",
+			},
+		)
 		return
 	}
 	if j.open && strings.HasPrefix(line, "  ") && !strings.HasPrefix(strings.TrimSpace(line), "●") {
@@ -128,7 +133,8 @@ func (m *mochaTests) take(line string) {
 		}
 		m.sure, m.below = true, true
 		more := countedIn(line)
-		m.counted.Passed, m.counted.Failed, m.counted.Skipped = m.counted.Passed+more.Passed, m.counted.Failed+more.Failed, m.counted.Skipped+more.Skipped
+		m.counted.Passed, m.counted.Failed = m.counted.Passed+more.Passed, m.counted.Failed+more.Failed
+		m.counted.Skipped += more.Skipped
 		return
 	}
 	if m.below {

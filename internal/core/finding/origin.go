@@ -26,7 +26,10 @@ var origins = sync.OnceValue(func() []origin {
 		{mark: "/gems/", name: regexp.MustCompile(`.*/gems/([\w.-]+?)-(\d[\w.]*)(?:-[\w-]+)?/`)},
 		{mark: "/registry/src/", name: regexp.MustCompile(`.*/registry/src/[^/]+/([\w-]+?)-(\d[\w.+-]*)/`)},
 		{mark: ".m2/repository/", name: regexp.MustCompile(`.*\.m2/repository/(?:[\w.-]+/)+?([\w.-]+)/(\d[\w.-]*)/`)},
-		{mark: "/files-2.1/", name: regexp.MustCompile(`.*/files-2\.1/([\w.-]+/[\w.-]+)/([\w.-]+)/`), is: func(n string) string { return strings.Replace(n, "/", ":", 1) }},
+		{
+			mark: "/files-2.1/", name: regexp.MustCompile(`.*/files-2\.1/([\w.-]+/[\w.-]+)/([\w.-]+)/`),
+			is: func(n string) string { return strings.Replace(n, "/", ":", 1) },
+		},
 		{mark: ".nuget/packages/", name: regexp.MustCompile(`.*\.nuget/packages/([\w.-]+)/(\d[\w.-]*)/`)},
 		{mark: "vendor/", name: regexp.MustCompile(`(?:.*/|^)vendor/([\w-]+/[\w.-]+)/()\S+\.php`)},
 		{mark: "deps/", name: regexp.MustCompile(`(?:.*/|^)deps/(\w+)/()\S+\.(?:exs?|erl)`)},
@@ -61,7 +64,10 @@ func unescaped(module string) string {
 // inRuntime tells whether a place of a stack lies in a language's runtime, which is
 // nobody's package.
 func inRuntime(path string) bool {
-	for _, mark := range []string{"node:", "internal/modules", "/usr/lib/", "/usr/local/go/src/", "/go/src/", "/lib/python", "<internal:", "<frozen", "/rustc/", "<anonymous>", "native code", "java.base/", "/usr/local/lib/ruby/3", "evalmachine", "[eval", "<string>", "<stdin>"} {
+	for _, mark := range []string{
+		"node:", "internal/modules", "/usr/lib/", "/usr/local/go/src/", "/go/src/", "/lib/python", "<internal:", "<frozen", "/rustc/",
+		"<anonymous>", "native code", "java.base/", "/usr/local/lib/ruby/3", "evalmachine", "[eval", "<string>", "<stdin>",
+	} {
 		if strings.Contains(path, mark) {
 			return true
 		}

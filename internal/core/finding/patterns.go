@@ -93,7 +93,10 @@ func (p *pattern) match(line string) (f Finding, at spot, ok bool) {
 }
 
 // deprecates are words by which a warning is one of what is to go.
-var deprecates = regexp.MustCompile(`(?i)\bdeprecat|\bobsolete\b|(?:will|going to) be removed|scheduled (?:to be removed|for removal)|marked for removal|PendingDeprecation|FutureWarning`)
+var deprecates = regexp.MustCompile(
+	`(?i)\bdeprecat|\bobsolete\b|(?:will|going to) be removed|scheduled (?:to be removed|for removal)|marked for removal|` +
+		`PendingDeprecation|FutureWarning`,
+)
 
 // expand puts groups into a text, each as $name.
 func expand(text string, groups map[string]string) string {

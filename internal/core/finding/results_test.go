@@ -83,7 +83,11 @@ func TestBrokenResults(t *testing.T) {
 }
 
 func TestWhatIsSaidInTAP(t *testing.T) {
-	r := read(t, "TAP version 13\n# (node:12) [DEP0040] DeprecationWarning: punycode goes\n# Subtest: a\nok 1 - a\n  ---\n  duration_ms: 3\n  ...\n", Source{})
+	r := read(
+		t,
+		"TAP version 13\n# (node:12) [DEP0040] DeprecationWarning: punycode goes\n# Subtest: a\nok 1 - a\n  ---\n  duration_ms: 3\n  ...\n",
+		Source{},
+	)
 	assert.Equal(t, []string{"deprecation of node: punycode goes [DEP0040]"}, tell(r.Findings))
 	assert.Len(t, r.Tests, 1)
 }
@@ -91,5 +95,7 @@ func TestWhatIsSaidInTAP(t *testing.T) {
 func TestWatch(t *testing.T) {
 	s := sampleSource
 	s.Watch = []Watch{{Kind: Warning, Pattern: regexp.MustCompile(`^SLOW (?P<text>.*) took`)}}
-	assert.Equal(t, []string{"warning of watch: the deck ×2"}, tell(read(t, "SLOW the deck took 3 s\nfast\nSLOW the deck took 4 s\n", s).Findings))
+	assert.Equal(
+		t, []string{"warning of watch: the deck ×2"}, tell(read(t, "SLOW the deck took 3 s\nfast\nSLOW the deck took 4 s\n", s).Findings),
+	)
 }

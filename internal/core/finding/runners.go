@@ -114,7 +114,9 @@ func (r *results) end() *results {
 var sourceLine = regexp.MustCompile(`^\s*(?:>?\s*\d+\s*\|.*|\|?\s*\^+~*\s*|\d+\|.*)$`)
 
 // frame is a line of a stack, in the forms that test runners print.
-var frame = regexp.MustCompile(`^(?:at (?:.*?\()?((?:file://)?[^()\s]+:\d+(?::\d+)?)\)?|❯ (?:.* )?(\S+:\d+:\d+)|# (\./\S+:\d+)(?::in .*)?|(\S+\.py:\d+): \S*)$`)
+var frame = regexp.MustCompile(
+	`^(?:at (?:.*?\()?((?:file://)?[^()\s]+:\d+(?::\d+)?)\)?|❯ (?:.* )?(\S+:\d+:\d+)|# (\./\S+:\d+)(?::in .*)?|(\S+\.py:\d+): \S*)$`,
+)
 
 // placeIn is the place that a line of a stack names, "" for another line.
 func placeIn(line string) string {
@@ -150,7 +152,9 @@ func number(text string) int {
 }
 
 // counts are "2 failed", "1 skipped" and the like in a line.
-var counts = regexp.MustCompile(`(\d+) (failed|failing|failures?|errors?|passed|passing|skipped|pending|todo|ignored|xfailed|xpassed|examples?)\b`)
+var counts = regexp.MustCompile(
+	`(\d+) (failed|failing|failures?|errors?|passed|passing|skipped|pending|todo|ignored|xfailed|xpassed|examples?)\b`,
+)
 
 func countedIn(line string) *Counted {
 	c := &Counted{}

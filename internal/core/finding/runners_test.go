@@ -84,6 +84,8 @@ Actual: 2</Message><StackTrace>at Tide.Deck.Rolls()</StackTrace></ErrorInfo></Ou
 <UnitTestResult testName="Tide.Deck.Opens" outcome="Passed" /><UnitTestResult testName="Tide.Deck.Waits" outcome="NotExecuted" />
 </Results></TestRun>`))
 	assert.Equal(t, []Test{
-		{Name: "Tide.Deck.Rolls", Message: "Assert.Equal() Failure\nExpected: 3\nActual: 2"}, {Name: "Tide.Deck.Opens", Passed: true}, {Name: "Tide.Deck.Waits", Skipped: true},
+		{
+			Name: "Tide.Deck.Rolls", Message: "Assert.Equal() Failure\nExpected: 3\nActual: 2",
+		}, {Name: "Tide.Deck.Opens", Passed: true}, {Name: "Tide.Deck.Waits", Skipped: true},
 	}, r.Report().Tests)
 }

@@ -49,7 +49,10 @@ func readSARIF(r io.Reader, s *sink) error {
 			levels[rule.ID] = rule.DefaultConfiguration.Level
 		}
 		for _, result := range run.Results {
-			f := Finding{Tool: strings.ToLower(run.Tool.Driver.Name), Code: result.RuleID, Text: cmp.Or(result.Message.Text, result.Message.Markdown), Kind: Warning}
+			f := Finding{
+				Tool: strings.ToLower(run.Tool.Driver.Name), Code: result.RuleID, Text: cmp.Or(result.Message.Text, result.Message.Markdown),
+				Kind: Warning,
+			}
 			level := cmp.Or(result.Level, levels[result.RuleID], "warning")
 			switch {
 			case len(result.Suppressions) > 0 || level == "none":

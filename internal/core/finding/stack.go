@@ -39,8 +39,10 @@ type stackShape struct {
 var stackShapes = sync.OnceValue(func() []stackShape {
 	return []stackShape{
 		{
-			tool:  "node",
-			head:  regexp.MustCompile(`^(?:Uncaught )?(?:\[)?(?P<text>(?:[A-Z]\w*(?:Error|Exception)|Error|AggregateError)(?: \[\w+\])?: .+|[A-Z]\w*Error)$`),
+			tool: "node",
+			head: regexp.MustCompile(
+				`^(?:Uncaught )?(?:\[)?(?P<text>(?:[A-Z]\w*(?:Error|Exception)|Error|AggregateError)(?: \[\w+\])?: .+|[A-Z]\w*Error)$`,
+			),
 			frame: regexp.MustCompile(`^\s+at (?:.*? \()?(?:file://)?(?P<file>[^\s()]+?):(?P<line>\d+)(?::\d+)?\)?(?: \{)?$`),
 			cause: regexp.MustCompile(`^\s+\[cause\]: (?P<text>.+)$`),
 			other: regexp.MustCompile(`^(?:Require stack:$|- )`),
@@ -52,9 +54,14 @@ var stackShapes = sync.OnceValue(func() []stackShape {
 			upward: true, tail: regexp.MustCompile(`^(?P<text>[A-Za-z_][\w.]*(?:Error|Exception|Exit|Interrupt|Warning|Iteration|\w)(?:: .*)?)$`),
 		},
 		{
-			tool:  "java",
-			head:  regexp.MustCompile(`^(?:Exception in thread "[^"]*" |\[ERROR\] )?(?P<text>(?:[a-z]\w*\.)+[A-Z][\w$]*(?:Exception|Error|Failure)\b.*)$`),
-			frame: regexp.MustCompile(`^\s+at (?:[\w.@-]+/+)?[\w.$]+\.[\w$<>]+\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|Native Method|Unknown Source)\)(?: ~?\[(?P<jar>[^\]]+)\])?$`),
+			tool: "java",
+			head: regexp.MustCompile(
+				`^(?:Exception in thread "[^"]*" |\[ERROR\] )?(?P<text>(?:[a-z]\w*\.)+[A-Z][\w$]*(?:Exception|Error|Failure)\b.*)$`,
+			),
+			frame: regexp.MustCompile(
+				`^\s+at (?:[\w.@-]+/+)?[\w.$]+\.[\w$<>]+\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|Native Method|Unknown Source)\)(?: ` +
+					`~?\[(?P<jar>[^\]]+)\])?$`,
+			),
 			cause: regexp.MustCompile(`^Caused by: (?P<text>.+)$`),
 		},
 		{

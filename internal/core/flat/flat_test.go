@@ -88,31 +88,47 @@ func TestResolve(t *testing.T) {
 	h := &harbour{
 		releases: map[Key][]string{
 			{Name: "quayside"}: {"1.0.0", "2.0.0"}, {Name: "hawser"}: {"1.0.0", "1.1.0", "2.0.0"}, {Name: "crane"}: {"1.0.0", "2.0.0"},
-			{Name: "winch"}: {"1.0.0"}, {Name: "hawser", Extra: "tls"}: {"1.0.0", "1.1.0", "2.0.0"}, {Name: "knot", Line: "1"}: {"1.0.0"}, {Name: "knot", Line: "2"}: {"2.0.0"},
+			{Name: "winch"}: {
+				"1.0.0",
+			}, {Name: "hawser", Extra: "tls"}: {"1.0.0", "1.1.0", "2.0.0"}, {Name: "knot", Line: "1"}: {"1.0.0"}, {Name: "knot",
+				Line: "2"}: {"2.0.0"},
 		},
 		needs: map[string][]Need{
-			"quayside 1.0.0":    {requires("hawser", "^1.0.0")},
-			"quayside 2.0.0":    {requires("hawser", "^2.0.0"), {Options: []Option{in("winch", "*"), in("crane", "^2.0.0")}, Text: "winch or crane ^2"}},
-			"hawser 2.0.0":      {{Sense: Excludes, Options: []Option{in("crane", "^1.0.0")}, Text: "crane ^1"}, {Options: []Option{{Key: Key{Name: "knot", Line: "2"}, Allows: in("knot", "^2.0.0").Allows}}, Text: "knot ^2"}},
+			"quayside 1.0.0": {requires("hawser", "^1.0.0")},
+			"quayside 2.0.0": {
+				requires("hawser", "^2.0.0"), {Options: []Option{in("winch", "*"), in("crane", "^2.0.0")}, Text: "winch or crane ^2"},
+			},
+			"hawser 2.0.0": {
+				{Sense: Excludes, Options: []Option{in("crane", "^1.0.0")}, Text: "crane ^1"},
+				{Options: []Option{{Key: Key{Name: "knot", Line: "2"}, Allows: in("knot", "^2.0.0").Allows}}, Text: "knot ^2"},
+			},
 			"hawser[tls] 2.0.0": {{Options: []Option{{Key: Key{Name: "knot", Line: "1"}, Allows: in("knot", "^1.0.0").Allows}}, Text: "knot ^1"}},
 			"winch 1.0.0":       {{Sense: IfPresent, Options: []Option{in("crane", "^2.0.0")}, Text: "crane ^2"}},
 		},
 	}
 	newest := func(name, rng string) route.Goal {
-		return route.Goal{Bounds: map[string]route.Bound{name: {Allow: in(name, rng).Allows, Newest: true, Why: name + "@" + rng + " is asked for"}}, First: []string{name}}
+		return route.Goal{
+			Bounds: map[string]route.Bound{name: {Allow: in(name, rng).Allows, Newest: true, Why: name + "@" + rng + " is asked for"}},
+			First:  []string{name},
+		}
 	}
 	locked := map[Key]string{{Name: "quayside"}: "1.0.0", {Name: "hawser"}: "1.0.0", {Name: "crane"}: "1.0.0"}
 	for _, c := range []struct {
 		what, want string
 		r          Request
 	}{
-		{"what is locked stays", "crane 1.0.0, hawser 1.0.0, quayside 1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked}},
+		{"what is locked stays", "crane 1.0.0, hawser 1.0.0, quayside " +
+			"1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked}},
 		{"without a lock the newest in range", "hawser 1.1.0, quayside 1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0")}}},
 		{"or the lowest", "hawser 1.0.0, quayside 1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0")}, Tendency: want.Lowest}},
-		{"lines lie side by side, and what is there already meets an alternative", "crane 2.0.0, hawser 2.0.0, knot 2 2.0.0, quayside 2.0.0", Request{Roots: []Root{root("quayside", "*"), root("crane", "*")}, Locked: locked, Goal: newest("quayside", "^2.0.0")}},
-		{"else the first alternative does", "hawser 2.0.0, knot 2 2.0.0, quayside 2.0.0, winch 1.0.0", Request{Roots: []Root{root("quayside", "*")}, Goal: newest("quayside", "^2.0.0")}},
-		{"an extra has the version of its package, and needs of its own", "hawser 2.0.0, hawser[tls] 2.0.0, knot 1 1.0.0, knot 2 2.0.0", Request{Roots: []Root{{Name: "hawser", Option: Option{Key: Key{Name: "hawser", Extra: "tls"}, Allows: in("hawser", "^2.0.0").Allows}, Range: "^2.0.0", Place: "hold.txt"}}}},
-		{"what is avoided goes, though it is locked", "crane 1.0.0, hawser 1.1.0, quayside 1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked, Goal: route.Goal{Avoid: func(name, v string) bool { return name == "hawser" && v == "1.0.0" }}}},
+		{"lines lie side by side, and what is there already meets an alternative", "crane 2.0.0, hawser 2.0.0, knot 2 2.0.0, " +
+			"quayside 2.0.0", Request{Roots: []Root{root("quayside", "*"), root("crane", "*")}, Locked: locked, Goal: newest("quayside", "^2.0.0")}},
+		{"else the first alternative does", "hawser 2.0.0, knot 2 2.0.0, quayside 2.0.0, winch " +
+			"1.0.0", Request{Roots: []Root{root("quayside", "*")}, Goal: newest("quayside", "^2.0.0")}},
+		{"an extra has the version of its package, and needs of its own", "hawser 2.0.0, hawser[tls] 2.0.0, knot 1 1.0.0, knot " +
+			"2 2.0.0", Request{Roots: []Root{{Name: "hawser", Option: Option{Key: Key{Name: "hawser", Extra: "tls"}, Allows: in("hawser", "^2.0.0").Allows}, Range: "^2.0.0", Place: "hold.txt"}}}},
+		{"what is avoided goes, though it is locked", "crane 1.0.0, hawser 1.1.0, quayside " +
+			"1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked, Goal: route.Goal{Avoid: func(name, v string) bool { return name == "hawser" && v == "1.0.0" }}}},
 	} {
 		for _, whole := range []bool{false, true} {
 			h.whole, c.r.Index = whole, h

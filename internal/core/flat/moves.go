@@ -34,7 +34,9 @@ func (r *Result) Moves(kind string, requirements []model.Requirement, key func(q
 	}
 	for _, c := range slices.Concat(r.Chosen, r.Gone) {
 		if !direct[c.Key] && c.Version != c.Was {
-			m.Carried = append(m.Carried, model.Move{Subject: model.Subject{Kind: kind, Name: c.Key.Name}, Name: c.Key.String(), From: c.Was, To: c.Version})
+			m.Carried = append(
+				m.Carried, model.Move{Subject: model.Subject{Kind: kind, Name: c.Key.Name}, Name: c.Key.String(), From: c.Was, To: c.Version},
+			)
 			m.down(&c, order)
 		}
 	}

@@ -43,7 +43,9 @@ func (s *resolver) ifThere(key Key, state func(t *node)) {
 func (s *resolver) restrict(n *node, when solve.Set, t *node, o Option, need Need) {
 	in := s.problem.Pick(t.id, func(i int) bool { return o.Allows(t.releases[i].Version) == (need.Sense == Excludes) })
 	if t == n {
-		s.problem.ForbidEach(s.each(n, need, ""), solve.Term{Subject: n.id, In: s.problem.Pick(n.id, func(i int) bool { return when.Has(i) && in.Has(i) })})
+		s.problem.ForbidEach(
+			s.each(n, need, ""), solve.Term{Subject: n.id, In: s.problem.Pick(n.id, func(i int) bool { return when.Has(i) && in.Has(i) })},
+		)
 		return
 	}
 	s.problem.ForbidEach(s.each(n, need, ""), solve.Term{Subject: n.id, In: when}, solve.Term{Subject: t.id, In: in})

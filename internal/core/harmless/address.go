@@ -43,7 +43,8 @@ func Address(address string) string {
 	for i, segment := range strings.Split(strings.TrimPrefix(u.EscapedPath(), "/"), "/") {
 		// "@scope" and "@v" are names; anything else with an @ in it may be the end of
 		// a password with a slash in it.
-		if strings.LastIndex(segment, "@") > 0 || strings.Contains(strings.TrimPrefix(segment, "%40"), "%40") || looksLikeLogin && i > 0 && strings.HasPrefix(segment, "@") {
+		if strings.LastIndex(segment, "@") > 0 || strings.Contains(strings.TrimPrefix(segment, "%40"), "%40") ||
+			looksLikeLogin && i > 0 && strings.HasPrefix(segment, "@") {
 			return scheme + "://…"
 		}
 		shown += "/" + segment
@@ -95,7 +96,9 @@ func Hide(text, address string) string {
 	if u.User != nil {
 		password, _ := u.User.Password()
 		raw, _, _ := strings.Cut(strings.TrimPrefix(u.User.String(), u.User.Username()), "@")
-		secrets = []string{u.User.String(), password, u.User.Username(), url.PathEscape(password), url.QueryEscape(password), strings.TrimPrefix(raw, ":")}
+		secrets = []string{
+			u.User.String(), password, u.User.Username(), url.PathEscape(password), url.QueryEscape(password), strings.TrimPrefix(raw, ":"),
+		}
 	}
 	for _, values := range u.Query() {
 		secrets = append(secrets, values...)

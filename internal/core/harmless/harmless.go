@@ -106,7 +106,8 @@ func Markdown(s string) string {
 	start := len(s) - len(strings.TrimLeft(s, " "))
 	first := s[start:]
 	switch {
-	case strings.HasPrefix(first, "#"), strings.HasPrefix(first, "- "), strings.HasPrefix(first, "+ "), strings.HasPrefix(first, "="), strings.HasPrefix(first, "--"):
+	case strings.HasPrefix(first, "#"), strings.HasPrefix(first, "- "), strings.HasPrefix(first, "+ "), strings.HasPrefix(first, "="),
+		strings.HasPrefix(first, "--"):
 		s = s[:start] + `\` + first
 	}
 	return s

@@ -21,7 +21,10 @@ func Put(file string, src []byte, path []string, value string) ([]byte, error) {
 	at, depth := doc, 0
 	for ; depth < len(path); depth++ {
 		if at.Kind != '{' {
-			return nil, &model.Fault{Doing: "editing JSON", File: file, Line: model.LineOf(src, at.Start), Wrong: fmt.Sprintf("%s is no object", strings.Join(path[:depth], "."))}
+			return nil, &model.Fault{
+				Doing: "editing JSON", File: file, Line: model.LineOf(src, at.Start),
+				Wrong: fmt.Sprintf("%s is no object", strings.Join(path[:depth], ".")),
+			}
 		}
 		next := at.Get(path[depth])
 		if next == nil {

@@ -60,8 +60,10 @@ func FuzzParse(f *testing.F) {
 
 func TestPutAndDrop(t *testing.T) {
 	for _, c := range []struct{ name, src, put string }{
-		{"a new object at the end", "{\n  \"name\": \"x\"\n}\n", "{\n  \"name\": \"x\",\n  \"overrides\": {\n    \"a\": {\n      \"b\": \"$b\"\n    }\n  }\n}\n"},
-		{"one that is there", "{\r\n\t\"overrides\": {\r\n\t\t\"c\": \"1\"\r\n\t}\r\n}", "{\r\n\t\"overrides\": {\r\n\t\t\"c\": \"1\",\r\n\t\t\"a\": {\r\n\t\t\t\"b\": \"$b\"\r\n\t\t}\r\n\t}\r\n}"},
+		{"a new object at the end", "{\n  \"name\": \"x\"\n}\n", "{\n  \"name\": \"x\",\n  \"overrides\": {\n    \"a\": {\n     " +
+			" \"b\": \"$b\"\n    }\n  }\n}\n"},
+		{"one that is there", "{\r\n\t\"overrides\": {\r\n\t\t\"c\": \"1\"\r\n\t}\r\n}", "{\r\n\t\"overrides\": {\r\n\t\t\"c\": " +
+			"\"1\",\r\n\t\t\"a\": {\r\n\t\t\t\"b\": \"$b\"\r\n\t\t}\r\n\t}\r\n}"},
 		{"all on one line", `{"name": "x"}`, `{"name": "x", "overrides": {"a": {"b": "$b"}}}`},
 		{"nothing at all", "{}", `{"overrides": {"a": {"b": "$b"}}}`},
 	} {

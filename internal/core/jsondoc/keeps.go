@@ -50,5 +50,8 @@ func Keeps(file string, before, after []byte, mayDiffer func(name string) bool) 
 }
 
 func unmeant(file, wrong string) error {
-	return &model.Fault{Doing: "editing JSON", File: file, Wrong: "the edit would do more than it is meant to: " + strings.TrimSpace(wrong), Next: "see what the route asks for there; nothing was written"}
+	return &model.Fault{
+		Doing: "editing JSON", File: file, Wrong: "the edit would do more than it is meant to: " + strings.TrimSpace(wrong),
+		Next: "see what the route asks for there; nothing was written",
+	}
 }

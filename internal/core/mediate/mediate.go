@@ -240,7 +240,9 @@ func shadowed(s Statement, all []Statement) bool {
 // settle walks a graph again and again, with one version a package, until none changes. Choose
 // gives the version of a package by the statements about it; present is one that it is not to
 // go below, empty for none.
-func settle(ctx context.Context, g Graph, choose func(name, present string, all []Statement) (string, error), because string) (*Mediation, error) {
+func settle(
+	ctx context.Context, g Graph, choose func(name, present string, all []Statement) (string, error), because string,
+) (*Mediation, error) {
 	selected := map[string]string{}
 	for round := range maxRounds {
 		var names []string

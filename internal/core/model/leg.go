@@ -67,12 +67,14 @@ type Terms struct {
 // Move is one subject going from one version to another.
 type Move struct {
 	Subject Subject `yaml:"-"`
-	Name    string  `yaml:"name"`              // what the manifest calls it, or "runtime/node"
-	Becomes string  `yaml:"becomes,omitempty"` // its name afterwards; the same as before where it comes from elsewhere, empty where nothing changes
-	From    string  `yaml:"from,omitempty"`    // empty for a subject that was not there
-	To      string  `yaml:"to"`                // empty for a subject that goes away
-	Range   string  `yaml:"range,omitempty"`   // of one that is added or gets another name: what is asked for of it
-	Because string  `yaml:"because,omitempty"` // the reason, a clause without a full stop
+	Name    string  `yaml:"name"` // what the manifest calls it, or "runtime/node"
+	// Becomes is its name afterwards: the same as before where it comes from elsewhere, empty
+	// where nothing changes.
+	Becomes string `yaml:"becomes,omitempty"`
+	From    string `yaml:"from,omitempty"`    // empty for a subject that was not there
+	To      string `yaml:"to"`                // empty for a subject that goes away
+	Range   string `yaml:"range,omitempty"`   // of one that is added or gets another name: what is asked for of it
+	Because string `yaml:"because,omitempty"` // the reason, a clause without a full stop
 	// Wants are what is needed of a runtime, tool, platform or image: ">=20", "not <18".
 	Wants []string `yaml:"needs,omitempty"`
 	Sites []Site   `yaml:"-"` // the places whose text changes, empty if only the lock does

@@ -192,7 +192,10 @@ type MoveSummary struct {
 
 // Summary gives a move in the form of results.
 func (m Move) Summary() MoveSummary {
-	s := MoveSummary{Name: m.Name, Becomes: m.Becomes, Range: m.Range, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because, Needs: m.Wants}
+	s := MoveSummary{
+		Name: m.Name, Becomes: m.Becomes, Range: m.Range, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because,
+		Needs: m.Wants,
+	}
 	for _, site := range m.Sites {
 		s.Places = append(s.Places, site.String())
 	}

@@ -40,7 +40,9 @@ func Apply(src []byte, splices []Splice) ([]byte, error) {
 			return nil, fmt.Errorf("splicing %s: bytes %d to %d overlap another change or lie outside the file", s.Site, s.Site.Start, s.Site.End)
 		}
 		if found := string(src[s.Site.Start:s.Site.End]); found != s.Site.Text {
-			return nil, fmt.Errorf("splicing %s: found %q where %q was read; the file has changed, run the command again", s.Site, found, s.Site.Text)
+			return nil, fmt.Errorf(
+				"splicing %s: found %q where %q was read; the file has changed, run the command again", s.Site, found, s.Site.Text,
+			)
 		}
 		out.Write(src[at:s.Site.Start])
 		out.WriteString(s.New)

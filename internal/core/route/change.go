@@ -132,7 +132,10 @@ func (r *planner) replace() error {
 // change makes a leg of a change alone.
 func (r *planner) change(c Change) error {
 	title := cmp.Or(c.Title, c.Old+" becomes "+c.New)
-	_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}}, func(model.Move) string { return "comes with " + cmp.Or(c.New, "that") })
+	_, err := r.leg(
+		Slug(title), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}},
+		func(model.Move) string { return "comes with " + cmp.Or(c.New, "that") },
+	)
 	return err
 }
 
@@ -148,7 +151,10 @@ func (r *planner) override() error {
 		if o.Drop {
 			title = "no override of " + o.Name + " in " + o.Of
 		}
-		_, err := r.leg(Slug(title), title, Goal{Bounds: r.stay(o.Of), Terms: model.Terms{Overrides: []model.Override{o}}}, func(model.Move) string { return "comes with it" })
+		_, err := r.leg(
+			Slug(title), title, Goal{Bounds: r.stay(o.Of), Terms: model.Terms{Overrides: []model.Override{o}}},
+			func(model.Move) string { return "comes with it" },
+		)
 		if err != nil {
 			return err
 		}
@@ -162,7 +168,10 @@ func (r *planner) dedupe() error {
 	if !r.Dedupe {
 		return nil
 	}
-	_, err := r.leg("dedupe", "as few copies of packages as there can be", Goal{Bounds: r.stay(""), Terms: model.Terms{Dedupe: true}}, func(model.Move) string { return "comes with it" })
+	_, err := r.leg(
+		"dedupe", "as few copies of packages as there can be", Goal{Bounds: r.stay(""), Terms: model.Terms{Dedupe: true}},
+		func(model.Move) string { return "comes with it" },
+	)
 	return err
 }
 

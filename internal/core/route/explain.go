@@ -33,7 +33,9 @@ func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 		held := goal
 		held.Bounds = maps.Clone(goal.Bounds)
 		at := s.At
-		held.Bounds[m.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is to stay at %s", m.Name, at)}
+		held.Bounds[m.Name] = Bound{
+			Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is to stay at %s", m.Name, at),
+		}
 		_, err := r.try(held)
 		var conflict *solve.Conflict
 		switch {

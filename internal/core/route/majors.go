@@ -74,7 +74,10 @@ func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) b
 			bounds[name] = Bound{Allow: allow, Newest: true, Why: name + " is released together with " + s.Name}
 		}
 	}
-	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil, Rules: r.Rules, Also: r.Also, Terms: model.Terms{Apart: r.Apart}}
+	return Goal{
+		Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil, Rules: r.Rules, Also: r.Also,
+		Terms: model.Terms{Apart: r.Apart},
+	}
 }
 
 // Slug is a name made fit for an identifier.

@@ -93,7 +93,10 @@ func (r *planner) steps() []step {
 		{r.override, "what it lays down holds for all that follows"},
 		{r.fix, "what is known to be vulnerable goes first"},
 		{func() error { return r.destinations(true) }, "what others run on goes before them, since it runs older ones, too"},
-		{func() error { return r.refresh("refresh", "refresh") }, "before any major, since what is newest within its major is most likely to be ready for the next one"},
+		{
+			func() error { return r.refresh("refresh", "refresh") },
+			"before any major, since what is newest within its major is most likely to be ready for the next one",
+		},
 		{r.replace, "a name changes by itself, so that what breaks is not put down to a newer version"},
 		{func() error { return r.destinations(false) }, "after what could be made ready for it"},
 	}
@@ -153,7 +156,10 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			r.notices = append(r.notices, n)
 		}
 	}
-	leg := model.Leg{ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried, Terms: goal.Terms, Notes: state.Notable}
+	leg := model.Leg{
+		ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried,
+		Terms: goal.Terms, Notes: state.Notable,
+	}
 	if leg.Why, err = r.explain(goal, state); err != nil {
 		return false, err
 	}

@@ -266,7 +266,10 @@ func TestPreferences(t *testing.T) {
 	p.Require(a, p.Pick(a, any), func() string { return "a is asked for" })
 	p.Require(b, p.Pick(b, any), func() string { return "b is asked for" })
 	p.Prefer(a, []int{2})
-	p.Imply(b, p.Pick(b, func(i int) bool { return i == 2 }), a, p.Pick(a, func(i int) bool { return i == 4 }), func() string { return "b 3 needs a 5" })
+	p.Imply(
+		b, p.Pick(b, func(i int) bool { return i == 2 }), a, p.Pick(a, func(i int) bool { return i == 4 }),
+		func() string { return "b 3 needs a 5" },
+	)
 	p.Rank(a, -1)
 	s, err := p.Solve(context.Background())
 	require.NoError(t, err)
@@ -278,7 +281,10 @@ func TestProofReads(t *testing.T) {
 	frame, form := p.Subject("quayside", versions(3)), p.Subject("tide-form", versions(2))
 	p.Require(frame, p.Pick(frame, func(i int) bool { return i == 0 }), func() string { return "board/package.json:11 asks for quayside ^1" })
 	p.Require(form, p.Pick(form, func(i int) bool { return i == 1 }), func() string { return "board/package.json:14 asks for tide-form ^2" })
-	p.Imply(form, p.Pick(form, func(i int) bool { return i == 1 }), frame, p.Pick(frame, func(i int) bool { return i == 2 }), func() string { return "tide-form 2.0.0 needs quayside ^3 as a peer" })
+	p.Imply(
+		form, p.Pick(form, func(i int) bool { return i == 1 }), frame, p.Pick(frame, func(i int) bool { return i == 2 }),
+		func() string { return "tide-form 2.0.0 needs quayside ^3 as a peer" },
+	)
 	_, err := p.Solve(context.Background())
 	var conflict *Conflict
 	require.ErrorAs(t, err, &conflict)
@@ -307,7 +313,10 @@ func ladder(n int) *Problem {
 	p.Require(0, p.Pick(0, func(int) bool { return true }), why)
 	for i := range n - 1 {
 		for v := range size {
-			p.Imply(ID(i), p.Pick(ID(i), func(c int) bool { return c == v }), ID(i+1), p.Pick(ID(i+1), func(c int) bool { return c == v || c == v+1 }), why)
+			p.Imply(
+				ID(i), p.Pick(ID(i), func(c int) bool { return c == v }), ID(i+1),
+				p.Pick(ID(i+1), func(c int) bool { return c == v || c == v+1 }), why,
+			)
 		}
 	}
 	last := ID(n - 1)

@@ -52,7 +52,9 @@ func TestGoModSteps(t *testing.T) {
 }
 
 func TestGoReleases(t *testing.T) {
-	ascending := []string{"1", "1.4", "1.20rc1", "1.20", "1.20.1", "1.21", "1.21beta1", "1.21rc2", "1.21.0", "1.21.10", "1.22", "1.100.1", "2", "9.9"}
+	ascending := []string{
+		"1", "1.4", "1.20rc1", "1.20", "1.20.1", "1.21", "1.21beta1", "1.21rc2", "1.21.0", "1.21.10", "1.22", "1.100.1", "2", "9.9",
+	}
 	for i, a := range ascending {
 		va, err := GoRelease{}.Parse(a)
 		require.NoError(t, err)

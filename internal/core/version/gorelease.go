@@ -20,7 +20,9 @@ type goRelease struct {
 	text         string
 }
 
-var goReleaseForm = regexp.MustCompile(`^(?:go)?([1-9][0-9]{0,8})(?:\.(0|[1-9][0-9]{0,8})(?:(beta|rc)([1-9][0-9]{0,8})|\.(0|[1-9][0-9]{0,8}))?)?$`)
+var goReleaseForm = regexp.MustCompile(
+	`^(?:go)?([1-9][0-9]{0,8})(?:\.(0|[1-9][0-9]{0,8})(?:(beta|rc)([1-9][0-9]{0,8})|\.(0|[1-9][0-9]{0,8}))?)?$`,
+)
 
 // Parse reads "1.21", "1.21.3", "1.22rc1", each with or without "go" in front.
 func (GoRelease) Parse(text string) (Version, error) {

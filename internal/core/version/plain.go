@@ -128,7 +128,9 @@ type plainRange struct {
 	alternatives [][]plainBounds
 }
 
-var plainBoundsForm = regexp.MustCompile(`^(>=|<=|==|!=|~>|~=|>|<|=|\^|~)?\s*v?([0-9]{1,9}(?:\.[0-9]{1,9})*)?((?:\.?[xX*])*)([-+_.]?[A-Za-z][0-9A-Za-z.+_-]*)?`)
+var plainBoundsForm = regexp.MustCompile(
+	`^(>=|<=|==|!=|~>|~=|>|<|=|\^|~)?\s*v?([0-9]{1,9}(?:\.[0-9]{1,9})*)?((?:\.?[xX*])*)([-+_.]?[A-Za-z][0-9A-Za-z.+_-]*)?`,
+)
 
 // ParseRange reads a range.
 func (Plain) ParseRange(text string) (Range, error) {

@@ -131,7 +131,8 @@ var (
 
 // kindWords are what kinds of values are called, by YAML's tags and Go's types.
 var kindWords = map[string]string{
-	"!!seq": "a list", "!!map": "a mapping", "!!str": "a text", "!!int": "a number", "!!float": "a number", "!!bool": "true or false", "!!timestamp": "a date",
+	"!!seq": "a list", "!!map": "a mapping", "!!str": "a text", "!!int": "a number", "!!float": "a number",
+	"!!bool": "true or false", "!!timestamp": "a date",
 	"string": "a text", "int": "a number", "bool": "true or false", "time.Time": "a date",
 }
 

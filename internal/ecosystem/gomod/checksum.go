@@ -61,7 +61,10 @@ func (r *registry) sumDB(ctx context.Context) (*sumDB, error) {
 	}
 	verifier, err := note.NewVerifier(key)
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading GOSUMDB", Wrong: fmt.Sprintf("%q names no checksum database with its key: %v", fields[0], err), Next: "set it to off, or to what the keeper of the database gives out"}
+		return nil, &model.Fault{
+			Doing: "reading GOSUMDB", Wrong: fmt.Sprintf("%q names no checksum database with its key: %v", fields[0], err),
+			Next: "set it to off, or to what the keeper of the database gives out",
+		}
 	}
 	d := &sumDB{name: verifier.Name(), ctx: ctx, r: r}
 	d.own = "https://" + d.name
@@ -82,7 +85,11 @@ func (d *sumDB) check(m version, hash string) error {
 		if cause := d.cause(); cause != nil {
 			err = cause // the client tells its text alone
 		}
-		return fmt.Errorf("looking up %s %s in the checksum database %s: %w\n  next: nothing was written, since nothing vouches for it; try again, or if you mean to go without the database, set GONOSUMDB or GOSUMDB yourself", m.Path, whole, d.name, err)
+		return fmt.Errorf(
+			"looking up %s %s in the checksum database %s: %w\n  next: nothing was written, since nothing vouches for it; try "+
+				"again, or if you mean to go without the database, set GONOSUMDB or GOSUMDB yourself",
+			m.Path, whole, d.name, err,
+		)
 	}
 	want := m.Path + " " + m.Version + " " + hash
 	for _, line := range lines {

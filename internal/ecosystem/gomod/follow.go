@@ -6,10 +6,9 @@ import (
 	"path"
 	"slices"
 
-	"bellwether/internal/core/route"
-
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
 )
 

@@ -79,7 +79,10 @@ func readProxies(list string) ([]proxy, error) {
 			entry = "https://" + entry
 		}
 		if u, err := url.Parse(entry); err != nil || u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "file" {
-			return nil, &model.Fault{Doing: "reading GOPROXY", Wrong: fmt.Sprintf("an entry is no address of a proxy: %q", harmless.Address(entry)), Next: "write https addresses, off or direct, with commas between"}
+			return nil, &model.Fault{
+				Doing: "reading GOPROXY", Wrong: fmt.Sprintf("an entry is no address of a proxy: %q", harmless.Address(entry)),
+				Next: "write https addresses, off or direct, with commas between",
+			}
 		}
 		all = append(all, proxy{strings.TrimSuffix(entry, "/"), always})
 	}

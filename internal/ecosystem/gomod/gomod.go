@@ -65,7 +65,10 @@ func (Ecosystem) Packages(c *model.Component) []model.Package {
 	for _, r := range c.Requirements {
 		pkg := model.Package{Subject: r.Subject, Version: r.Locked, Site: r.Site}
 		if r.Subject == runtimeGo {
-			pkg = model.Package{Subject: model.Subject{Kind: Name, Name: c.Name}, Site: r.Site, Needs: []model.Need{{Subject: runtimeGo, Range: ">=" + r.Locked}}}
+			pkg = model.Package{
+				Subject: model.Subject{Kind: Name, Name: c.Name}, Site: r.Site,
+				Needs: []model.Need{{Subject: runtimeGo, Range: ">=" + r.Locked}},
+			}
 		}
 		all = append(all, pkg)
 	}

@@ -89,7 +89,9 @@ func newGraph(ctx context.Context, main string, roots []version, pruned bool, lo
 
 // lookAll looks at many modules at once, and gives the answers in their order.
 // With an error comes the first module that it is about.
-func lookAll[V any](ctx context.Context, batch []V, of func(V) version, look summarizer) (found [][]version, complete []bool, failed version, err error) {
+func lookAll[V any](
+	ctx context.Context, batch []V, of func(V) version, look summarizer,
+) (found [][]version, complete []bool, failed version, err error) {
 	found, complete = make([][]version, len(batch)), make([]bool, len(batch))
 	var group errgroup.Group
 	group.SetLimit(askAtOnce)

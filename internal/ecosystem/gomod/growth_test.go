@@ -49,7 +49,9 @@ func BenchmarkGrowth(b *testing.B) {
 				require.NoError(b, err)
 				goal := route.Goal{Bounds: map[string]route.Bound{}}
 				for i := range direct {
-					goal.Bounds[fmt.Sprintf("m%d.example/x", i)] = route.Bound{Newest: true, Allow: func(v versions.Version) bool { return v.Line() == "v1" }}
+					goal.Bounds[fmt.Sprintf("m%d.example/x", i)] = route.Bound{
+						Newest: true, Allow: func(v versions.Version) bool { return v.Line() == "v1" },
+					}
 				}
 				_, err = r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: goal})
 				require.NoError(b, err)

@@ -169,7 +169,10 @@ func (s *resolver) unchecked(list []version, fresh []bool) {
 	if off {
 		why = "GOSUMDB is off"
 	}
-	s.notable = append(s.notable, fmt.Sprintf("new hashes in go.sum are not checked with a checksum database, since %s: %s", why, spelling.Few(paths, 3)))
+	s.notable = append(
+		s.notable,
+		fmt.Sprintf("new hashes in go.sum are not checked with a checksum database, since %s: %s", why, spelling.Few(paths, 3)),
+	)
 }
 
 func (r *registry) vouched(m version) string {

@@ -41,7 +41,9 @@ func (r *registry) place(ctx context.Context, modulePath string) (place, error) 
 	}
 	// Whoever has the whole must say so, too.
 	if whole, err := r.announced(ctx, p.Root, p.Root); err != nil || whole != p {
-		return p, fmt.Errorf("the page of %s says that %s is at %s, which the page of %s does not", modulePath, p.Root, harmless.Address(p.Address), p.Root)
+		return p, fmt.Errorf(
+			"the page of %s says that %s is at %s, which the page of %s does not", modulePath, p.Root, harmless.Address(p.Address), p.Root,
+		)
 	}
 	return p, nil
 }
@@ -170,7 +172,9 @@ func (g *settings) reachable(p place) error {
 	if g.insecure(p.Root) && slices.Contains([]string{"http", "git"}, u.Scheme) {
 		return nil
 	}
-	return fmt.Errorf("%s is said to be at %s, which is no safe way to get it (GOINSECURE could allow it)", p.Root, harmless.Address(p.Address))
+	return fmt.Errorf(
+		"%s is said to be at %s, which is no safe way to get it (GOINSECURE could allow it)", p.Root, harmless.Address(p.Address),
+	)
 }
 
 // origin is the repository at a place.

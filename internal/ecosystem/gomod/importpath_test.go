@@ -28,11 +28,13 @@ func TestPlaces(t *testing.T) {
 	defer server.Close()
 	host = strings.TrimPrefix(server.URL, "http://")
 	meta := func(content string) string {
-		return `<!doctype html><html><head><meta charset="utf-8"><link rel=x><META name="go-import" content="` + content + `"></head><body><p>not & XML</body>`
+		return `<!doctype html><html><head><meta charset="utf-8"><link rel=x><META name="go-import" ` +
+			`content="` + content + `"></head><body><p>not & XML</body>`
 	}
 	pages["/tide"] = meta("HOST/tide git https://HOST/code/tide")
 	pages["/tide/gauge"] = pages["/tide"]
-	pages["/other"] = `<meta name="go-import" content="HOST/else git https://x.example"><meta name="go-import" content="HOST/other mod https://HOST/proxy">`
+	pages["/other"] = `<meta name="go-import" content="HOST/else git https://x.example"><meta name="go-import" ` +
+		`content="HOST/other mod https://HOST/proxy">`
 	pages["/claims"] = meta("HOST/tide git https://evil.example/tide")
 	pages["/claims/tide"] = meta("HOST/claims git https://evil.example/tide")
 	pages["/plain"] = meta("HOST/plain git http://HOST/plain")

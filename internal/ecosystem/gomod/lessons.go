@@ -49,7 +49,10 @@ func (s *resolver) learn(chosen []candidate, l *loader) (bool, error) {
 			if found {
 				continue
 			}
-			text = fmt.Sprintf("with %s %s, the package %s is in both %s %s and %s %s", c.m.Path, c.m.Version, k.path, part.Path, part.Version, whole.Path, whole.Version)
+			text = fmt.Sprintf(
+				"with %s %s, the package %s is in both %s %s and %s %s", c.m.Path, c.m.Version, k.path, part.Path, part.Version, whole.Path,
+				whole.Version,
+			)
 		} else if !ofModule(c.m.Path, k.path) {
 			text = fmt.Sprintf("%s %s comes with %s, which imports %s, which no module has", c.m.Path, c.m.Version, k.stack(), k.path)
 		}
@@ -127,7 +130,9 @@ func (s *resolver) partTo(c candidate, pkg string, part, whole version) (bool, e
 	}
 	at := sort.Search(len(after)-1, func(i int) bool { return !has(after[i]) })
 	need := version{Path: whole.Path, Version: after[at]}
-	text := fmt.Sprintf("%s %s comes with %s, whose package %s is in %s below %s, too", c.m.Path, c.m.Version, part.Path, pkg, whole.Path, need.Version)
+	text := fmt.Sprintf(
+		"%s %s comes with %s, whose package %s is in %s below %s, too", c.m.Path, c.m.Version, part.Path, pkg, whole.Path, need.Version,
+	)
 	if slices.ContainsFunc(s.subjects, func(o *subject) bool { return o.req.Name == need.Path }) {
 		s.learned(lesson{of: c.m, need: need, text: text})
 	} else {
@@ -146,7 +151,9 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 	}
 	if compareVersions(c.m.Path, got, c.m.Version) < 0 {
 		if sub := s.subjects[i]; sub.req.Asked && slices.Contains(s.ask.First, sub.req.Name) && sub.candidates[sub.at].m != c.m {
-			s.learned(lesson{of: c.m, text: fmt.Sprintf("no package of %s is imported, so that a requirement of %s would not stay", c.m.Path, c.m.Version)})
+			s.learned(
+				lesson{of: c.m, text: fmt.Sprintf("no package of %s is imported, so that a requirement of %s would not stay", c.m.Path, c.m.Version)},
+			)
 		}
 		return
 	}
@@ -168,7 +175,12 @@ func (s *resolver) compare(chosen []candidate, i int, c candidate, l *loader) {
 		if by.Path == "" {
 			by = s.raisers[need]
 		}
-		s.learned(lesson{of: c.m, text: fmt.Sprintf("%s, which is needed besides, so %s cannot be at %s", chained([]version{by, need}), c.m.Path, c.m.Version)})
+		s.learned(
+			lesson{
+				of:   c.m,
+				text: fmt.Sprintf("%s, which is needed besides, so %s cannot be at %s", chained([]version{by, need}), c.m.Path, c.m.Version),
+			},
+		)
 	}
 	s.extra = append(s.extra, need)
 }
@@ -200,7 +212,9 @@ func (s *resolver) agree(chosen []candidate, l *loader) (bool, error) {
 		text := fmt.Sprintf("go %s would select %s %s", olderGo, need.Path, need.Version)
 		if i := slices.IndexFunc(s.subjects, func(o *subject) bool { return o.req.Name == need.Path }); i < 0 {
 			s.raised = append(s.raised, need)
-			s.told = append(s.told, fmt.Sprintf("%s goes to %s: %s, and with go %s both have to agree", need.Path, need.Version, text, l.rs.selected["go"]))
+			s.told = append(
+				s.told, fmt.Sprintf("%s goes to %s: %s, and with go %s both have to agree", need.Path, need.Version, text, l.rs.selected["go"]),
+			)
 			continue
 		}
 		for _, by := range chosen {
@@ -242,11 +256,23 @@ func (s *resolver) tellHeldBack(chosen []candidate) {
 				wanted = need.Version
 			}
 		default:
-			s.notices = append(s.notices, fmt.Sprintf("%s goes to %s only: %s, and %s is at %s", sub.req.Name, chosen[i].m.Version, chained(g.chain(need)), need.Path, chosen[k].m.Version))
+			s.notices = append(
+				s.notices,
+				fmt.Sprintf(
+					"%s goes to %s only: %s, and %s is at %s", sub.req.Name, chosen[i].m.Version, chained(g.chain(need)), need.Path,
+					chosen[k].m.Version,
+				),
+			)
 		}
 	}
 	if len(behind) > 0 {
-		s.notices = append(s.notices, fmt.Sprintf("%s states go %s, and a newer one is needed for %s; --to go@%s would raise it", stated.Site, stated.Locked, strings.Join(behind, ", "), wanted))
+		s.notices = append(
+			s.notices,
+			fmt.Sprintf(
+				"%s states go %s, and a newer one is needed for %s; --to go@%s would raise it", stated.Site, stated.Locked,
+				strings.Join(behind, ", "), wanted,
+			),
+		)
 	}
 }
 

@@ -93,7 +93,9 @@ func readProject(x *ecosystem.Index, dir string) (*project, error) {
 		return nil, syntaxFault(p.file, p.src, err)
 	}
 	if p.mod.Module == nil {
-		return nil, &model.Fault{Doing: "reading go.mod", File: p.file, Line: 1, Wrong: "it has no module line", Next: "name the module: module example.com/name"}
+		return nil, &model.Fault{
+			Doing: "reading go.mod", File: p.file, Line: 1, Wrong: "it has no module line", Next: "name the module: module example.com/name",
+		}
 	}
 	seen := map[string]int{}
 	for _, r := range p.mod.Require {
@@ -178,7 +180,10 @@ func (p *project) site(line *modfile.Line, token string) model.Site {
 		}
 		at += len(t)
 	}
-	return model.Site{File: p.file, Start: line.Start.Byte, End: line.End.Byte, Line: line.Start.Line, Text: string(p.src[line.Start.Byte:line.End.Byte])}
+	return model.Site{
+		File: p.file, Start: line.Start.Byte, End: line.End.Byte, Line: line.Start.Line,
+		Text: string(p.src[line.Start.Byte:line.End.Byte]),
+	}
 }
 
 // tools are the packages that tool lines name.

@@ -185,7 +185,9 @@ func (r *registry) infoOf(ctx context.Context, p *project, m version) (*modInfo,
 			}
 			return nil, &model.Fault{
 				Doing: "reading what replaces " + m.Path, File: p.file, Line: line.Syntax.Start.Line,
-				Wrong: fmt.Sprintf("the module in %s calls itself %s", line.New.Path, i.path), Next: "replace " + i.path + " instead, or mend its module line",
+				Wrong: fmt.Sprintf(
+					"the module in %s calls itself %s", line.New.Path, i.path,
+				), Next: "replace " + i.path + " instead, or mend its module line",
 			}
 		}
 		return i, err
@@ -228,6 +230,7 @@ func (p *project) mismatch(m version, hash string) error {
 	return &model.Fault{
 		Doing: "checking what was fetched", File: p.sumFile, Line: line, Found: true,
 		Wrong: fmt.Sprintf("SECURITY: %s %s has the hash %s, not the one that stands here", m.Path, m.Version, hash),
-		Next:  "find out which of the two is genuine before anything else (what was fetched is kept below bellwether in the user's cache folder); nothing was written",
+		Next: "find out which of the two is genuine before anything else (what was fetched is kept below bellwether in the " +
+			"user's cache folder); nothing was written",
 	}
 }

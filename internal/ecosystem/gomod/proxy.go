@@ -66,7 +66,8 @@ func isRefused(err error) bool {
 // refusals are the answers that are about what is asked for, and not about the server or
 // the time of asking.
 var refusals = []int{
-	http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusGone, http.StatusUnavailableForLegalReasons,
+	http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusGone,
+	http.StatusUnavailableForLegalReasons,
 }
 
 // document is one file of the proxy protocol.
@@ -205,7 +206,8 @@ func (r *registry) listed(ctx context.Context, path string) (tagged, commits []s
 	data, err := r.ask(ctx, document{module: path, file: "@v/list", form: "list/1", limit: maxList})
 	if errors.Is(err, fetch.ErrNotAsked) || errors.Is(err, fetch.ErrNotCached) {
 		// Then what the go command has seen of it is all that there is.
-		if kept, kerr := within.Plain(filepath.Join(filepath.Dir(r.cached(version{Path: path, Version: "v0.0.0"}, "")), "list"), maxList); kerr == nil {
+		folder := filepath.Dir(r.cached(version{Path: path, Version: "v0.0.0"}, ""))
+		if kept, kerr := within.Plain(filepath.Join(folder, "list"), maxList); kerr == nil {
 			data, err = kept, nil
 		}
 	}

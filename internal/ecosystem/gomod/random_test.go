@@ -10,10 +10,10 @@ import (
 	"strings"
 	"testing"
 
-	"bellwether/internal/core/route"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/route"
 )
 
 var universes = flag.Int("universes", 24, "how many random universes the go command judges")

@@ -91,10 +91,11 @@ func readText(t *testing.T, text string) *model.Component {
 
 func TestReadFaults(t *testing.T) {
 	for want, files := range map[string]fstest.MapFS{
-		"go.mod:3:1: usage: require":                    {"go.mod": {Data: []byte("module x.example/x\n\nrequire a.example/a\n")}},
-		"go.mod:3: a merge left its conflict markers":   {"go.mod": {Data: []byte("module x.example/x\n\n<<<<<<< HEAD\n")}},
-		"it has no module line":                         {"go.mod": {Data: []byte("go 1.21\n")}},
-		"required a second time, first on line 2":       {"go.mod": {Data: []byte("module x.example/x\nrequire a.example/a v1.0.0\nrequire a.example/a v1.1.0\n")}},
+		"go.mod:3:1: usage: require":                  {"go.mod": {Data: []byte("module x.example/x\n\nrequire a.example/a\n")}},
+		"go.mod:3: a merge left its conflict markers": {"go.mod": {Data: []byte("module x.example/x\n\n<<<<<<< HEAD\n")}},
+		"it has no module line":                       {"go.mod": {Data: []byte("go 1.21\n")}},
+		"required a second time, first on line 2": {"go.mod": {Data: []byte("module x.example/x\nrequire a.example/a " +
+			"v1.0.0\nrequire a.example/a v1.1.0\n")}},
 		"go.sum:2: 2 fields where":                      {"go.mod": {Data: []byte("module x.example/x\n")}, "go.sum": {Data: []byte("a.example/a v1.0.0 h1:x\na b\n")}},
 		"go.sum:1: a merge left":                        {"go.mod": {Data: []byte("module x.example/x\n")}, "go.sum": {Data: []byte("<<<<<<< HEAD\n")}},
 		"go.work:2: it uses ../out, which lies outside": {"go.mod": {Data: []byte("module x.example/x\n")}, "go.work": {Data: []byte("go 1.21\nuse ../out\n")}},
@@ -120,7 +121,8 @@ func TestProxyInAFolder(t *testing.T) {
 	dir := t.TempDir()
 	at := filepath.Join(dir, "a.example", "one", "@v")
 	require.NoError(t, os.MkdirAll(at, 0o755))
-	for name, text := range map[string]string{"list": "v1.0.0\nv1.1.0\nnonsense\n", "v1.1.0.mod": "// Deprecated: gone to b.example/two\nmodule a.example/one\n\ngo 1.21\n", "v1.0.0.mod": "module a.example/one\n"} {
+	for name, text := range map[string]string{"list": "v1.0.0\nv1.1.0\nnonsense\n", "v1.1.0.mod": "// Deprecated: gone to " +
+		"b.example/two\nmodule a.example/one\n\ngo 1.21\n", "v1.0.0.mod": "module a.example/one\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(at, name), []byte(text), 0o644))
 	}
 	r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
@@ -263,8 +265,9 @@ func TestManyVersions(t *testing.T) {
 	c, err := Ecosystem{}.Read(indexed(files), ".")
 	require.NoError(t, err)
 	r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
-		Files: files, Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + t.TempDir(), "GOENV=off"}, Client: fetch.New(fetch.Config{}),
-		Ask: func(context.Context, ...string) (string, error) { return "go1.24", nil },
+		Files: files, Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + t.TempDir(), "GOENV=off"},
+		Client: fetch.New(fetch.Config{}),
+		Ask:    func(context.Context, ...string) (string, error) { return "go1.24", nil },
 	}, ".")
 	require.NoError(t, err)
 	s := &resolver{r: r.(*registry), p: c.Detail.(*project), ctx: context.Background(), ask: ecosystem.Ask{Component: c}}

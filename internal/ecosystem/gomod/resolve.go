@@ -255,7 +255,9 @@ func (s *resolver) learned(l lesson) {
 func (s *resolver) forbid(sub *subject) {
 	never := func(i int, text string) {
 		sub.allowed[i] = false
-		s.problem.Forbid(func() string { return text }, solve.Term{Subject: sub.id, In: s.problem.Pick(sub.id, func(k int) bool { return k == i })})
+		s.problem.Forbid(
+			func() string { return text }, solve.Term{Subject: sub.id, In: s.problem.Pick(sub.id, func(k int) bool { return k == i })},
+		)
 	}
 	for i, c := range sub.candidates {
 		if i == sub.at {

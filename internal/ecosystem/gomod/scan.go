@@ -46,7 +46,10 @@ func scanFile(name string, src []byte) ([]imported, error) {
 		}
 		pos := files.Position(spec.Path.Pos())
 		start := files.File(spec.Path.Pos()).Offset(spec.Path.Pos())
-		all = append(all, imported{path, model.Site{File: name, Start: start, End: start + len(spec.Path.Value), Line: pos.Line, Text: spec.Path.Value}})
+		all = append(
+			all,
+			imported{path, model.Site{File: name, Start: start, End: start + len(spec.Path.Value), Line: pos.Line, Text: spec.Path.Value}},
+		)
 	}
 	return all, nil
 }

@@ -173,7 +173,8 @@ func (j *judge) ask(question string, ask func() string) string {
 	rel, err := filepath.Rel(j.root, j.dir)
 	require.NoError(j.t, err)
 	return book.Check(j.t, verdict.Case{
-		Client: "go", Question: []string{question, filepath.ToSlash(rel), fmt.Sprint(slices.Contains(j.env, "GOWORK=off"))}, Dir: j.root, Given: j.universe,
+		Client: "go", Question: []string{question, filepath.ToSlash(rel), fmt.Sprint(slices.Contains(j.env, "GOWORK=off"))},
+		Dir: j.root, Given: j.universe,
 		Words: map[string]string{"proxy": j.url, "root": j.root},
 	}, ask)
 }
@@ -189,7 +190,8 @@ func newJudge(t *testing.T, root, dir, universe string) *judge {
 	t.Cleanup(server.Close)
 	j.url = server.URL
 	j.env = []string{
-		"GOPROXY=" + server.URL, "GOSUMDB=off", "GOFLAGS=-modcacherw", "GOMODCACHE=" + t.TempDir(), "GOTOOLCHAIN=local", "GOENV=off", "GOWORK=", "GO111MODULE=on",
+		"GOPROXY=" + server.URL, "GOSUMDB=off", "GOFLAGS=-modcacherw", "GOMODCACHE=" + t.TempDir(), "GOTOOLCHAIN=local",
+		"GOENV=off", "GOWORK=", "GO111MODULE=on",
 	}
 	return j
 }
@@ -264,7 +266,9 @@ func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
 
 func (j *judge) connect(root string) (ecosystem.Registry, error) {
 	return Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
-		Files: os.DirFS(root), Environ: j.env, Home: os.Getenv("HOME"), Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		Files: os.DirFS(
+			root,
+		), Environ: j.env, Home: os.Getenv("HOME"), Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
 		Ask: func(_ context.Context, args ...string) (string, error) {
 			if args[len(args)-1] == "GOVERSION" && !*realProjects {
 				return "go1.26.0", nil

@@ -6,10 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
-
-	"bellwether/internal/core/model"
 )
 
 // build makes the state that follows from the chosen versions. Where it turns
@@ -99,11 +98,21 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 			}
 		}
 		if renamed == 0 && len(kept) > 0 {
-			s.learned(lesson{of: c.m, text: fmt.Sprintf("%s %s has none of the packages that are imported, such as %s (%s)", c.m.Path, c.m.Version, kept[0].path, kept[0].site)})
+			s.learned(
+				lesson{
+					of: c.m,
+					text: fmt.Sprintf(
+						"%s %s has none of the packages that are imported, such as %s (%s)", c.m.Path, c.m.Version, kept[0].path, kept[0].site,
+					),
+				},
+			)
 			return nil, nil, nil
 		}
 		for _, i := range kept {
-			s.notices = append(s.notices, fmt.Sprintf("%s stays required beside %s: %s imports %s, which %s does not have", from, c.m.Path, i.site, i.path, c.m.Path))
+			s.notices = append(
+				s.notices,
+				fmt.Sprintf("%s stays required beside %s: %s imports %s, which %s does not have", from, c.m.Path, i.site, i.path, c.m.Path),
+			)
 		}
 		var more []model.FileEdit
 		if own, more, err = own.renamed(rename); err != nil {
@@ -150,7 +159,10 @@ func (s *resolver) sound(l *loader) error {
 				next = "generate or write the package, or drop the import"
 			}
 		case len(k.several) > 1:
-			wrong = fmt.Sprintf("%s is imported, and both %s %s and %s %s have it", k.path, k.several[0].Path, k.several[0].Version, k.several[1].Path, k.several[1].Version)
+			wrong = fmt.Sprintf(
+				"%s is imported, and both %s %s and %s %s have it", k.path, k.several[0].Path, k.several[0].Version, k.several[1].Path,
+				k.several[1].Version,
+			)
 			next = "require a version of one of them that no longer has it"
 		default:
 			continue
@@ -175,7 +187,10 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 		if from == c.m || sub.req.Asked && l.rs.selected[c.m.Path] == "" {
 			continue // what was there for others' sake, and goes, is carried
 		}
-		m := model.Move{Subject: model.Subject{Kind: Name, Name: c.m.Path}, Name: from.Path, From: from.Version, To: c.m.Version, Sites: []model.Site{sub.req.Site}}
+		m := model.Move{
+			Subject: model.Subject{Kind: Name, Name: c.m.Path}, Name: from.Path, From: from.Version, To: c.m.Version,
+			Sites: []model.Site{sub.req.Site},
+		}
 		if c.m.Path == "go" {
 			m.Subject = runtimeGo
 		} else if c.m.Path != from.Path {
@@ -183,7 +198,9 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 		}
 		switch at := l.rs.selected[c.m.Path]; at {
 		case "":
-			o.Notices = append(o.Notices, fmt.Sprintf("%s has no package any more that is imported at %s, so that its line goes", c.m.Path, c.m.Version))
+			o.Notices = append(
+				o.Notices, fmt.Sprintf("%s has no package any more that is imported at %s, so that its line goes", c.m.Path, c.m.Version),
+			)
 		default:
 			m.To = at
 		}

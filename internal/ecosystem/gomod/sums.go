@@ -42,7 +42,8 @@ func readSums(fsys fs.FS, file string) (*sums, error) {
 		}
 		if len(fields) != 3 {
 			f := &model.Fault{
-				Doing: "reading go.sum", File: file, Line: n, Wrong: fmt.Sprintf("%d fields where there are to be three: module, version, hash", len(fields)),
+				Doing: "reading go.sum", File: file, Line: n, Wrong: fmt.Sprintf("%d fields where there are to be three: module, "+
+					"version, hash", len(fields)),
 				Next: "take the file back from the last commit",
 			}
 			if strings.HasPrefix(fields[0], "<<<<<<<") {

@@ -30,7 +30,9 @@ func (w *workspace) notes(required []*modfile.Require) (notes []string) {
 			return q.Mod.Path == r.Old.Path && (r.Old.Version == "" || r.Old.Version == q.Mod.Version)
 		}) {
 			by := strings.TrimSpace(r.New.Path + " " + r.New.Version)
-			notes = append(notes, fmt.Sprintf("%s:%d replaces %s by %s wherever the workspace is built", w.file, r.Syntax.Start.Line, r.Old.Path, by))
+			notes = append(
+				notes, fmt.Sprintf("%s:%d replaces %s by %s wherever the workspace is built", w.file, r.Syntax.Start.Line, r.Old.Path, by),
+			)
 		}
 	}
 	return notes
@@ -72,7 +74,9 @@ func readWorkspace(fsys fs.FS, dir string) (*workspace, error) {
 		return nil, syntaxFault(w.file, src, err)
 	}
 	for _, use := range w.mod.Use {
-		fault := &model.Fault{Doing: "reading go.work", File: w.file, Line: use.Syntax.Start.Line, Next: "drop the line, or bring the folder back"}
+		fault := &model.Fault{
+			Doing: "reading go.work", File: w.file, Line: use.Syntax.Start.Line, Next: "drop the line, or bring the folder back",
+		}
 		member := path.Join(dir, use.Path)
 		if !fs.ValidPath(member) {
 			fault.Wrong = fmt.Sprintf("it uses %s, which lies outside the project", use.Path)

@@ -118,7 +118,10 @@ func (w *workspace) raised(goVersion string) *model.FileEdit {
 	}
 	line := w.mod.Go.Syntax
 	text := string(w.src[line.Start.Byte:line.End.Byte])
-	splice := model.Splice{Site: model.Site{File: w.file, Start: line.Start.Byte, End: line.End.Byte, Line: line.Start.Line, Text: text}, New: strings.Replace(text, w.mod.Go.Version, goVersion, 1)}
+	splice := model.Splice{
+		Site: model.Site{File: w.file, Start: line.Start.Byte, End: line.End.Byte, Line: line.Start.Line, Text: text},
+		New:  strings.Replace(text, w.mod.Go.Version, goVersion, 1),
+	}
 	fresh, err := model.Apply(w.src, []model.Splice{splice})
 	if err != nil {
 		return nil

@@ -138,7 +138,10 @@ func (b *builder) unpack(n *node) error {
 	n.unpacked = true
 	list, err := b.reg.bundle(b.ctx, n.from)
 	if errors.Is(err, fetch.ErrNotCached) || isAbsent(err) {
-		b.notices = append(b.notices, fmt.Sprintf("%s %s brings packages inside its archive, which cannot be had; the lock is without them", n.pkgName, n.version))
+		b.notices = append(
+			b.notices,
+			fmt.Sprintf("%s %s brings packages inside its archive, which cannot be had; the lock is without them", n.pkgName, n.version),
+		)
 		return nil
 	}
 	if err != nil {

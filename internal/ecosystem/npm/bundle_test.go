@@ -30,14 +30,14 @@ func archiveOf(t *testing.T, files ...string) (archive []byte, integrity string)
 }
 
 func TestReadBundle(t *testing.T) {
-	archive, integrity := archiveOf(t,
-		"package/package.json", `{"name": "crane", "version": "1.0.0"}`,
+	archive, integrity := archiveOf(
+		t, "package/package.json", `{"name": "crane", "version": "1.0.0"}`,
 		"package/node_modules/hook/node_modules/@saltmarsh/pin/package.json", `{"name": "@saltmarsh/pin", "version": "2.0.0"}`,
-		"package/node_modules/hook/package.json", `{"name": "hook", "version": "1.2.0", "dependencies": {"@saltmarsh/pin": "^2.0.0"}, "scripts": {"install": "x"}}`,
-		"package/node_modules/hook/lib/package.json", `{"type": "module"}`,
-		"package/lib/node_modules/stray/package.json", `{"name": "stray", "version": "1.0.0"}`,
-		"package/node_modules/../../../outside/package.json", `{"name": "outside", "version": "1.0.0"}`,
-		"package/node_modules/torn/package.json", `{"name": `,
+		"package/node_modules/hook/package.json",
+		`{"name": "hook", "version": "1.2.0", "dependencies": {"@saltmarsh/pin": "^2.0.0"}, "scripts": {"install": "x"}}`,
+		"package/node_modules/hook/lib/package.json", `{"type": "module"}`, "package/lib/node_modules/stray/package.json",
+		`{"name": "stray", "version": "1.0.0"}`, "package/node_modules/../../../outside/package.json",
+		`{"name": "outside", "version": "1.0.0"}`, "package/node_modules/torn/package.json", `{"name": `,
 		"package/node_modules/sly/package.json", `{"name": "../../elsewhere", "version": "1.0.0"}`,
 	)
 	list, err := readBundle(bytes.NewReader(archive), integrity+" sha1-AAAA")

@@ -69,7 +69,9 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 	}
 	if at := top.resolve(e.name); at != nil && (at.linkTo != nil || s.fetched[e.name]) {
 		if !meets(e, at) {
-			s.problem.ForbidEach(s.needs(seriesKey{of: w, peer: e.name, optional: e.kind == peerOptionalEdge}, e), solve.Term{Subject: w.id, In: when})
+			s.problem.ForbidEach(
+				s.needs(seriesKey{of: w, peer: e.name, optional: e.kind == peerOptionalEdge}, e), solve.Term{Subject: w.id, In: when},
+			)
 		}
 		return nil
 	}

@@ -102,7 +102,9 @@ func (f *foreign) readYarn(src []byte) error {
 		case text[0] != ' ' && text[0] != '\t':
 			k, ok := strings.CutSuffix(trimmed, ":")
 			if !ok {
-				return &model.Fault{Doing: "reading the lock", File: f.file, Line: line, Wrong: "this is no entry of a yarn.lock", Next: "let yarn write it anew"}
+				return &model.Fault{
+					Doing: "reading the lock", File: f.file, Line: line, Wrong: "this is no entry of a yarn.lock", Next: "let yarn write it anew",
+				}
 			}
 			key, keyLine = k, line
 		case key != "" && strings.HasPrefix(trimmed, "version "):
@@ -300,5 +302,7 @@ func atLeast(rng version.Range) string {
 
 // byHand is what a person does where the client is not installed.
 func (f *foreign) byHand() string {
-	return fmt.Sprintf("%s is not installed here: run %s yourself, and commit %s with the leg", f.client, strings.Join(f.fetch, " "), path.Base(f.file))
+	return fmt.Sprintf(
+		"%s is not installed here: run %s yourself, and commit %s with the leg", f.client, strings.Join(f.fetch, " "), path.Base(f.file),
+	)
 }

@@ -116,7 +116,8 @@ packages:
 `,
 }
 
-const foreignManifest = `{"name": "board", "dependencies": {"@saltmarsh/pin": "^1.0.0", "crane": "^2.0.0"}, "devDependencies": {"hoist": "npm:winch@^3.0.0"}}`
+const foreignManifest = `{"name": "board", "dependencies": {"@saltmarsh/pin": "^1.0.0", "crane": "^2.0.0"}, ` +
+	`"devDependencies": {"hoist": "npm:winch@^3.0.0"}}`
 
 func TestForeignLocks(t *testing.T) {
 	for kind, text := range foreignLocks {
@@ -168,7 +169,8 @@ func TestForeignLockBehind(t *testing.T) {
 // requirement asks for itself has no effect.
 func TestLaidDown(t *testing.T) {
 	for _, rules := range []string{
-		`"resolutions": {"crane": "2.1.0"}`, `"resolutions": {"**/crane": "2.1.0"}`, `"resolutions": {"crane@npm:^4.0.0": "^2.0.0", "other": "1.0.0"}`,
+		`"resolutions": {"crane": "2.1.0"}`, `"resolutions": {"**/crane": "2.1.0"}`,
+		`"resolutions": {"crane@npm:^4.0.0": "^2.0.0", "other": "1.0.0"}`,
 	} {
 		for kind, text := range foreignLocks {
 			file, _, _ := strings.Cut(kind, ",")
@@ -181,8 +183,17 @@ func TestLaidDown(t *testing.T) {
 			assert.Contains(t, strings.Join(c.Notes, "\n"), "package.json:1 lays down which crane everybody gets")
 		}
 	}
-	for _, none := range []string{`"resolutions": {"hoist/crane": "2.1.0", "crane@^3.0.0": "2.1.0"}`, `"resolutions": {"crane": "npm:winch@1.0.0"}`, `"resolutions": ["crane"]`} {
-		c, err := Ecosystem{}.Read(indexed(fstest.MapFS{"package.json": {Data: []byte(`{"dependencies": {"crane": "^4.0.0"}, ` + none + `}`)}, "yarn.lock": {Data: []byte("# yarn lockfile v1\n")}}), ".")
+	for _, none := range []string{`"resolutions": {"hoist/crane": "2.1.0", "crane@^3.0.0": ` +
+		`"2.1.0"}`, `"resolutions": {"crane": "npm:winch@1.0.0"}`, `"resolutions": ["crane"]`} {
+		c, err := Ecosystem{}.Read(
+			indexed(
+				fstest.MapFS{
+					"package.json": {Data: []byte(`{"dependencies": {"crane": "^4.0.0"}, ` + none + `}`)},
+					"yarn.lock":    {Data: []byte("# yarn lockfile v1\n")},
+				},
+			),
+			".",
+		)
 		require.NoError(t, err)
 		assert.NotContains(t, strings.Join(c.Notes, "\n"), "lays down", none)
 	}
@@ -191,12 +202,19 @@ func TestLaidDown(t *testing.T) {
 // TestMembersOfPNPM are named in a file of their own.
 func TestMembersOfPNPM(t *testing.T) {
 	fsys := fstest.MapFS{
-		"package.json":               {Data: []byte(`{"name": "board"}`)},
-		"pnpm-workspace.yaml":        {Data: []byte("packages:\n  - 'quays/*'\n  - '!quays/old'\n")},
-		"quays/north/package.json":   {Data: []byte(`{"name": "north", "dependencies": {"crane": "^2.0.0", "south": "workspace:^", "rope": "catalog:"}}`)},
-		"quays/old/package.json":     {Data: []byte(`{"name": "old"}`)},
-		"quays/south/package.json":   {Data: []byte(`{"name": "south"}`)},
-		"pnpm-lock.yaml":             {Data: []byte("lockfileVersion: '9.0'\nimporters:\n  .: {}\n  quays/north:\n    dependencies:\n      crane:\n        specifier: ^2.0.0\n        version: 2.4.0\n")},
+		"package.json":        {Data: []byte(`{"name": "board"}`)},
+		"pnpm-workspace.yaml": {Data: []byte("packages:\n  - 'quays/*'\n  - '!quays/old'\n")},
+		"quays/north/package.json": {
+			Data: []byte(`{"name": "north", "dependencies": {"crane": "^2.0.0", "south": "workspace:^", "rope": "catalog:"}}`),
+		},
+		"quays/old/package.json":   {Data: []byte(`{"name": "old"}`)},
+		"quays/south/package.json": {Data: []byte(`{"name": "south"}`)},
+		"pnpm-lock.yaml": {
+			Data: []byte(
+				"lockfileVersion: '9.0'\nimporters:\n  .: {}\n  quays/north:\n    dependencies:\n      crane:\n        specifier: " +
+					"^2.0.0\n        version: 2.4.0\n",
+			),
+		},
 		"elsewhere/sub/package.json": {Data: []byte(`{"name": "sub"}`)},
 	}
 	c, err := Ecosystem{}.Read(indexed(fsys), ".")

@@ -11,7 +11,8 @@ import (
 
 // sourceFiles are the endings of files whose imports are looked for.
 var sourceFiles = map[string]bool{
-	".js": true, ".jsx": true, ".mjs": true, ".cjs": true, ".ts": true, ".tsx": true, ".mts": true, ".cts": true, ".vue": true, ".svelte": true, ".astro": true,
+	".js": true, ".jsx": true, ".mjs": true, ".cjs": true, ".ts": true, ".tsx": true, ".mts": true, ".cts": true, ".vue": true,
+	".svelte": true, ".astro": true,
 }
 
 // maxSource is up to which size a file is looked through, in bytes: larger ones are
@@ -21,7 +22,9 @@ const maxSource = 2 << 20
 // Imports are the places that import a package or something of it, in the files of a
 // component, by their texts: what a comment or a text says counts as well.
 func (Ecosystem) Imports(fsys fs.FS, c *model.Component, name string) (places []model.Site, err error) {
-	imports := regexp.MustCompile(`(?:\bfrom|\bimport|\brequire\s*\(|\bimport\s*\()\s*["'\x60]` + regexp.QuoteMeta(name) + `(?:/[^"'\x60\n]*)?["'\x60]`)
+	imports := regexp.MustCompile(
+		`(?:\bfrom|\bimport|\brequire\s*\(|\bimport\s*\()\s*["'\x60]` + regexp.QuoteMeta(name) + `(?:/[^"'\x60\n]*)?["'\x60]`,
+	)
 	err = fs.WalkDir(fsys, c.Dir, func(file string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // what cannot be read imports nothing that could be told
@@ -40,7 +43,9 @@ func (Ecosystem) Imports(fsys fs.FS, c *model.Component, name string) (places []
 			return nil
 		}
 		for _, at := range imports.FindAllIndex(text, -1) {
-			places = append(places, model.Site{File: file, Start: at[0], End: at[1], Text: string(text[at[0]:at[1]]), Line: model.LineOf(text, at[0])})
+			places = append(
+				places, model.Site{File: file, Start: at[0], End: at[1], Text: string(text[at[0]:at[1]]), Line: model.LineOf(text, at[0])},
+			)
 		}
 		return nil
 	})

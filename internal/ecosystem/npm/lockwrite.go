@@ -318,7 +318,9 @@ func (w *lockWriter) legacyEntry(n *node) object {
 		e["resolved"] = n.resolved
 	}
 	putText(e, "integrity", n.integrity)
-	for flag, set := range map[string]bool{"dev": n.flags.dev, "optional": n.flags.optional, "devOptional": n.flags.devOptional, "peer": n.flags.peer} {
+	for flag, set := range map[string]bool{
+		"dev": n.flags.dev, "optional": n.flags.optional, "devOptional": n.flags.devOptional, "peer": n.flags.peer,
+	} {
 		if set {
 			e[flag] = true
 		}

@@ -327,7 +327,12 @@ func (p *project) component() *model.Component {
 		c.Lock = p.lockFile
 	case p.foreign != nil:
 		c.Lock = p.foreign.file
-		c.Notes = append(c.Notes, fmt.Sprintf("%s is %s's: it is read, and %s brings it up to date in the fetch stage", p.foreign.file, p.foreign.client, p.foreign.client))
+		c.Notes = append(
+			c.Notes,
+			fmt.Sprintf(
+				"%s is %s's: it is read, and %s brings it up to date in the fetch stage", p.foreign.file, p.foreign.client, p.foreign.client,
+			),
+		)
 	}
 	tree := p.locked()
 	for _, m := range p.manifests() {

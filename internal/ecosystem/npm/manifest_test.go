@@ -154,7 +154,12 @@ const smallLock = `{
 
 func FuzzLock(f *testing.F) {
 	f.Add([]byte(smallLock))
-	f.Add([]byte(`{"lockfileVersion": 1, "dependencies": {"left": {"version": "1.0.0", "requires": {"deep": "1"}, "dependencies": {"deep": {"version": "npm:x@1.0.0"}}}}}`))
+	f.Add(
+		[]byte(
+			`{"lockfileVersion": 1, "dependencies": {"left": {"version": "1.0.0", "requires": {"deep": "1"}, ` +
+				`"dependencies": {"deep": {"version": "npm:x@1.0.0"}}}}}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, src []byte) {
 		p, err := readProject(overlay.New(nil, map[string][]byte{
 			"package.json": []byte(`{"name": "shape", "dependencies": {"left": "^1.0.0"}}`), "package-lock.json": src,

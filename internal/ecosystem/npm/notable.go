@@ -98,7 +98,8 @@ func (s *resolver) notable() []string {
 			continue
 		}
 		old, _ := parseVersion(was.highest.version)
-		if v, err := parseVersion(now.highest.version); err == nil && old != nil && v.Compare(old) < 0 && !slices.Contains(was.versions, now.highest.version) {
+		if v, err := parseVersion(now.highest.version); err == nil && old != nil && v.Compare(old) < 0 &&
+			!slices.Contains(was.versions, now.highest.version) {
 			because(s.firstAsker(now.highest, was.highest.version), "%s goes down from %s to %s", name, was.highest.version, now.highest.version)
 		}
 		if now.deprecated != nil && was.deprecated == nil {

@@ -114,13 +114,19 @@ func (s *settings) readProject(files fs.FS, dir string, env func(string) string)
 		variable := envReference.MatchString(l.value)
 		switch {
 		case slices.Contains(ownAlone, l.key):
-			s.refuse(place, l.key+" is not taken from a project, since it would see all that you ask for; if it is right, write it into your own .npmrc")
+			s.refuse(
+				place,
+				l.key+" is not taken from a project, since it would see all that you ask for; if it is right, write it into your own .npmrc",
+			)
 			continue
 		case variable && isLogin(l.key):
 			s.waiting[l.key] = waiting{place, l.value}
 			continue
 		case variable && (address || slices.Contains(trusting, l.key)):
-			s.refuse(place, l.key+" is not taken, since a variable of your environment would become part of it; write it without one, or into your own .npmrc")
+			s.refuse(
+				place,
+				l.key+" is not taken, since a variable of your environment would become part of it; write it without one, or into your own .npmrc",
+			)
 			continue
 		case l.key == "cafile" && !filepath.IsLocal(filepath.FromSlash(l.value)):
 			s.refuse(place, "cafile is not taken, since it leads out of the project; if it is right, write it into your own .npmrc")
@@ -196,7 +202,14 @@ func (s *settings) said() []string {
 	for _, key := range slices.Sorted(maps.Keys(s.waiting)) {
 		w := s.waiting[key]
 		host, _, _ := strings.Cut(key[2:], "/")
-		said = append(said, fmt.Sprintf("%s %s is not filled in, since nothing of your own configuration names the host %s; if it may have it, write the login into your own .npmrc", w.place, envReference.FindString(w.value), host))
+		said = append(
+			said,
+			fmt.Sprintf(
+				"%s %s is not filled in, since nothing of your own configuration names the host %s; if it may have it, write the "+
+					"login into your own .npmrc",
+				w.place, envReference.FindString(w.value), host,
+			),
+		)
 	}
 	return said
 }
@@ -307,16 +320,23 @@ func (s *settings) authorization(address string) (header, refused string) {
 	case header == "":
 		return "", ""
 	case !fetch.Private(address):
-		return "", fmt.Sprintf("the login for %s is not sent: it would go over plain HTTP, where everybody on the way could read it; use https", u.Host)
+		return "", fmt.Sprintf(
+			"the login for %s is not sent: it would go over plain HTTP, where everybody on the way could read it; use https", u.Host,
+		)
 	case own && slices.ContainsFunc(trusting, func(key string) bool { return s.project[key] && s.values[key] != "true" }):
-		return "", fmt.Sprintf("the login for %s is not sent: the project's .npmrc says which certificates count (ca, cafile, strict-ssl), and could so pass anybody off as that host; say it in your own .npmrc", u.Host)
+		return "", fmt.Sprintf(
+			"the login for %s is not sent: the project's .npmrc says which certificates count (ca, cafile, strict-ssl), and could "+
+				"so pass anybody off as that host; say it in your own .npmrc",
+			u.Host,
+		)
 	}
 	return header, ""
 }
 
 // login is what is set for an address, and whether it is the person's.
 func (s *settings) login(u *url.URL) (header string, own bool) {
-	for prefix := "//" + u.Host + strings.TrimSuffix(u.Path, "/"); strings.HasPrefix(prefix, "//"+u.Host); prefix = prefix[:strings.LastIndex(prefix, "/")] {
+	host := "//" + u.Host
+	for prefix := host + strings.TrimSuffix(u.Path, "/"); strings.HasPrefix(prefix, host); prefix = prefix[:strings.LastIndex(prefix, "/")] {
 		for _, key := range []string{prefix + "/:", prefix + ":"} {
 			// One that is filled with a variable of the person's is theirs.
 			theirs := func(name string) bool { _, in := s.own[key+name]; return in || !s.project[key+name] }

@@ -6,12 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/route"
-
-	"bellwether/internal/core/overlay"
-
 	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 )
 

@@ -60,7 +60,13 @@ func (s *resolver) overrideNotes() (notes []string) {
 		for _, o := range after[name] {
 			if key := o.by.pkgName + "\x00" + o.asks.spec.text; o.below() && !known[key] {
 				known[key] = true
-				notes = append(notes, fmt.Sprintf("the override in %s holds %s at %s, which is lower than what is asked for (%s)", o.rule.site, name, versionOf(o.got), describe(o.by, o.asks)))
+				notes = append(
+					notes,
+					fmt.Sprintf(
+						"the override in %s holds %s at %s, which is lower than what is asked for (%s)", o.rule.site, name, versionOf(o.got),
+						describe(o.by, o.asks),
+					),
+				)
 			}
 		}
 	}
@@ -72,7 +78,8 @@ func (s *resolver) overrideNotes() (notes []string) {
 			notes = append(notes, fmt.Sprintf("nothing asks for what the override of %s is about any more: it can go", name))
 		} else {
 			o := after[name][0]
-			notes = append(notes, fmt.Sprintf("the override in %s can go: whoever asks for %s accepts %s anyhow", o.rule.site, name, versionOf(o.got)))
+			notes = append(notes, fmt.Sprintf("the override in %s can go: whoever asks for %s accepts %s "+
+				"anyhow", o.rule.site, name, versionOf(o.got)))
 		}
 	}
 	return notes

@@ -36,7 +36,12 @@ func (p *project) foreignPackages(c *model.Component) []model.Package {
 	}
 	for _, f := range p.foreign.packages {
 		if !direct[foreignPackage{name: f.name, version: f.version}] {
-			all = append(all, model.Package{Subject: model.Subject{Kind: Name, Name: f.name}, Version: f.version, Site: model.Site{File: p.foreign.file, Line: f.line}})
+			all = append(
+				all,
+				model.Package{
+					Subject: model.Subject{Kind: Name, Name: f.name}, Version: f.version, Site: model.Site{File: p.foreign.file, Line: f.line},
+				},
+			)
 		}
 	}
 	return all

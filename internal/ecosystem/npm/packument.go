@@ -411,10 +411,14 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
 			release.Deprecated = "this version is deprecated"
 		}
 		b := raw.body()
-		if release.Body, err = once(bodies, b, func(encoded []byte) { p.Bodies, size = append(p.Bodies, encoded), size+2*len(encoded) }); err != nil {
+		if release.Body, err = once(bodies, b, func(encoded []byte) {
+			p.Bodies, size = append(p.Bodies, encoded), size+2*len(encoded)
+		}); err != nil {
 			return err
 		}
-		if release.Terms, err = once(termses, b.terms, func(encoded []byte) { p.Terms, size = append(p.Terms, b.terms), size+2*len(encoded) }); err != nil {
+		if release.Terms, err = once(termses, b.terms, func(encoded []byte) {
+			p.Terms, size = append(p.Terms, b.terms), size+2*len(encoded)
+		}); err != nil {
 			return err
 		}
 		p.Releases = append(p.Releases, release)

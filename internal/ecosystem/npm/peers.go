@@ -130,7 +130,8 @@ func (b *builder) providePeer(n *node, e edge) error {
 		return nil
 	}
 	level := n.parent
-	if best := b.pick(p, e.spec); best != nil && level.kids[e.name] == nil && b.placeSet(level, level, edge{e.name, prodEdge, e.spec}, p, best) {
+	if best := b.pick(p, e.spec); best != nil && level.kids[e.name] == nil &&
+		b.placeSet(level, level, edge{e.name, prodEdge, e.spec}, p, best) {
 		return nil
 	}
 	if e.kind == peerOptionalEdge {

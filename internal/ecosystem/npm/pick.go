@@ -57,7 +57,10 @@ func (b *builder) holeNotices() []string {
 			return slices.ContainsFunc(rels, func(r *release) bool { return r.index == i })
 		})
 		last := rels[len(rels)-1]
-		notices = append(notices, fmt.Sprintf("%s %s passed over: %s wants %s for one platform, which was never published", name, which, last.text, b.holes[last]))
+		notices = append(
+			notices,
+			fmt.Sprintf("%s %s passed over: %s wants %s for one platform, which was never published", name, which, last.text, b.holes[last]),
+		)
 	}
 	return notices
 }

@@ -157,7 +157,8 @@ func (s *resolver) atHome(w *wish, up map[string]*wish) bool {
 		peer := s.seen(w.tops[0], e.name)
 		switch at := up[e.name]; {
 		case peer == nil || peer.rel == nil: // it is none of ours to place, or not there
-			if own := s.t.root.kids[e.name]; at != nil && !meets(e, &node{pkgName: at.rel.pkg.name, version: at.rel.text}) || at == nil && e.kind == peerEdge && !meets(e, own) {
+			if own := s.t.root.kids[e.name]; at != nil && !meets(e, &node{pkgName: at.rel.pkg.name, version: at.rel.text}) ||
+				at == nil && e.kind == peerEdge && !meets(e, own) {
 				return false
 			}
 		case at == nil || at.rel != peer.rel:

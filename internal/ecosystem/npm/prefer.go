@@ -30,7 +30,9 @@ func (s *resolver) wanted(d dependency, p *pkg, locked string) *want.Want {
 func (s *resolver) choice(name string, p *pkg, locked string) *want.Want {
 	w := &want.Want{Name: name, At: -1, Newest: true, Candidates: make([]want.Candidate, len(p.releases))}
 	for i, rel := range p.releases {
-		w.Candidates[i] = want.Candidate{Text: rel.text, Version: rel.parsed, Shunned: rel.Deprecated != "" || rel.parsed.Preview(), Unfit: !s.reg.fits(rel)}
+		w.Candidates[i] = want.Candidate{
+			Text: rel.text, Version: rel.parsed, Shunned: rel.Deprecated != "" || rel.parsed.Preview(), Unfit: !s.reg.fits(rel),
+		}
 		if rel.text == locked {
 			w.At = i
 		}

@@ -24,7 +24,9 @@ fetch-timeout=1500
 `), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(root, ".npmrc"), []byte("@harbour:registry=https://other.test/\nengine-strict\n"), 0o600))
 	env := func(name string) string { return map[string]string{"QUAY_TOKEN": "deep"}[name] }
-	s := readSettings(os.DirFS(root), ".", home, env, []string{"npm_config_omit_lockfile_registry_resolved=true", "NPM_CONFIG_FETCH_RETRIES=5"})
+	s := readSettings(
+		os.DirFS(root), ".", home, env, []string{"npm_config_omit_lockfile_registry_resolved=true", "NPM_CONFIG_FETCH_RETRIES=5"},
+	)
 
 	header := func(address string) string {
 		header, _ := s.authorization(address)
@@ -53,7 +55,10 @@ fetch-timeout=1500
 // elsewhere.
 func TestHostileSettings(t *testing.T) {
 	home := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(home, ".npmrc"), []byte("//quay.test/:_authToken=deep-secret\nregistry=https://quay.test/\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(home, ".npmrc"), []byte("//quay.test/:_authToken=deep-secret\nregistry=https://quay.test/\n"), 0o600),
+	)
 	env := func(name string) string { return map[string]string{"SECRET": "deep-secret"}[name] }
 	for _, c := range []struct {
 		npmrc   string
@@ -171,9 +176,12 @@ func TestPackumentFaults(t *testing.T) {
 
 func FuzzPackument(f *testing.F) {
 	for _, part := range []string{ // small ones, which are quickly made smaller
-		`{"versions":{"1.0.0":{"dist":{"shasum":"da39","tarball":"https://q.test/l.tgz"}}}}`, `{"versions":{"1.1.0":{"dependencies":{"a":"^1"},"peerDependencies":{"b":"2"}}}}`,
-		`{"dist-tags":{"latest":"1.0.0","odd":5},"time":{"1.0.0":"2015-01-02T03:04:05Z"}}`, `{"versions":{"1.0.0":{"engines":["node"],"bin":"./c.js","license":{"type":"B"}}}}`,
-		`{"versions":{"1":{"bundledDependencies":true,"funding":"x","deprecated":true}}}`, `{"versions":{"1.0.0":{"peerDependenciesMeta":{"b":{"optional":true}},"os":"x"}}}`,
+		`{"versions":{"1.0.0":{"dist":{"shasum":"da39","tarball":"https://q.test/l.tgz"}}}}`,
+		`{"versions":{"1.1.0":{"dependencies":{"a":"^1"},"peerDependencies":{"b":"2"}}}}`,
+		`{"dist-tags":{"latest":"1.0.0","odd":5},"time":{"1.0.0":"2015-01-02T03:04:05Z"}}`,
+		`{"versions":{"1.0.0":{"engines":["node"],"bin":"./c.js","license":{"type":"B"}}}}`,
+		`{"versions":{"1":{"bundledDependencies":true,"funding":"x","deprecated":true}}}`,
+		`{"versions":{"1.0.0":{"peerDependenciesMeta":{"b":{"optional":true}},"os":"x"}}}`,
 	} {
 		f.Add(part)
 	}

@@ -69,7 +69,10 @@ func openPackage(payload []byte) (*pkg, error) {
 	if err := cbor.Unmarshal(payload, &c); err != nil {
 		return nil, err
 	}
-	p := &pkg{name: c.Name, base: c.Base, tags: c.Tags, bodies: c.Bodies, decoded: make([]*body, len(c.Bodies)), terms: c.Terms, ranges: map[string][]bool{}}
+	p := &pkg{
+		name: c.Name, base: c.Base, tags: c.Tags, bodies: c.Bodies, decoded: make([]*body, len(c.Bodies)), terms: c.Terms,
+		ranges: map[string][]bool{},
+	}
 	for _, r := range c.Releases {
 		v, err := version.NPM{}.Parse(r.Version)
 		if err != nil {

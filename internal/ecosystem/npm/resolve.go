@@ -95,7 +95,8 @@ func newResolver(ctx context.Context, r *registry, ask ecosystem.Ask, lessons []
 	s := &resolver{
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{}, lessons: lessons,
 		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{},
-		named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{}, fetched: map[string]bool{}, placed: map[*node]*wish{},
+		named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{}, fetched: map[string]bool{},
+		placed: map[*node]*wish{},
 	}
 	s.rewritten = len(ask.Overrides)+len(ask.Changes) > 0
 	return s
@@ -171,8 +172,11 @@ func (s *resolver) prepare() error {
 		for _, d := range m.inEffect() {
 			e := edge{d.name, d.kind, d.spec}
 			if rule := top.scope.rule(e); top == s.t.root && top.scope.overrules(e) && rule.direct == "" {
-				return solve.Refute(d.name, fmt.Sprintf("%s overrides %s with %s, which contradicts %s, which asks for %s; npm refuses that, unless the override says \"$%s\"",
-					rule.site, d.name, shown(rule.value), d.site, shown(d.spec.text), d.name))
+				return solve.Refute(
+					d.name,
+					fmt.Sprintf("%s overrides %s with %s, which contradicts %s, which asks for %s; npm refuses that, unless the override says \"$%s\"",
+						rule.site, d.name, shown(rule.value), d.site, shown(d.spec.text), d.name),
+				)
 			}
 			if s.changes(d.name) {
 				continue // it is new here, whatever others brought in
@@ -325,7 +329,12 @@ func (s *resolver) someGoes(name string) {
 	}
 	var stay []solve.Term
 	for _, w := range s.named[name] {
-		stay = append(stay, solve.Term{Subject: w.id, In: s.problem.Not(w.id, s.problem.Pick(w.id, func(i int) bool { return bound.Allow(w.pkg.releases[i].parsed) }))})
+		stay = append(
+			stay,
+			solve.Term{
+				Subject: w.id, In: s.problem.Not(w.id, s.problem.Pick(w.id, func(i int) bool { return bound.Allow(w.pkg.releases[i].parsed) })),
+			},
+		)
 	}
 	if len(stay) > 0 {
 		s.problem.Forbid(func() string { return bound.Why }, stay...)
@@ -431,7 +440,9 @@ func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) string {
 	case d.spec.kind == specTag && tagged:
 		return fmt.Sprintf("%s, a tag that points at %s, which is not published", asks, to)
 	case d.spec.kind == specTag:
-		return fmt.Sprintf("%s, which is neither a range nor one of the tags there are (%s)", asks, strings.Join(slices.Sorted(maps.Keys(p.tags)), ", "))
+		return fmt.Sprintf(
+			"%s, which is neither a range nor one of the tags there are (%s)", asks, strings.Join(slices.Sorted(maps.Keys(p.tags)), ", "),
+		)
 	}
 	return fmt.Sprintf("%s, and no release is in that range (%s)", asks, newest)
 }

@@ -21,7 +21,9 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 	if len(overrides) > 0 && p.foreign != nil {
 		return nil, &model.Fault{
 			Doing: "overriding " + overrides[0].Name + " in " + overrides[0].Of, File: p.root.file, Line: 1, Found: true,
-			Wrong: fmt.Sprintf("the lock is %s's, whose overrides are written in another way", p.foreign.client), Next: "write the override yourself, and commit it",
+			Wrong: fmt.Sprintf(
+				"the lock is %s's, whose overrides are written in another way", p.foreign.client,
+			), Next: "write the override yourself, and commit it",
 		}
 	}
 	for _, change := range changes {
@@ -79,7 +81,8 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 
 // aboutRequirements tells of the parts of a manifest that moves may change.
 func aboutRequirements(name string) bool {
-	return slices.ContainsFunc(groups, func(g group) bool { return g.name == name }) || name == "overrides" || name == "resolutions" || name == "pnpm"
+	return slices.ContainsFunc(groups, func(g group) bool { return g.name == name }) || name == "overrides" || name == "resolutions" ||
+		name == "pnpm"
 }
 
 // rename puts a new name and range in the place of a requirement, wherever the
@@ -96,7 +99,10 @@ func (m *manifest) rename(change route.Change) (splices []model.Splice) {
 			}
 			end := member.Start + bytes.IndexByte(m.src[member.Start+1:], '"') + 1
 			name := model.Site{File: m.file, Start: member.Start + 1, End: end, Text: string(m.src[member.Start+1 : end])}
-			splices = append(splices, model.Splice{Site: name, New: jsondoc.Inside(change.New)}, model.Splice{Site: member.Value.Within(m.file, m.src), New: jsondoc.Inside(change.Range)})
+			splices = append(
+				splices, model.Splice{Site: name, New: jsondoc.Inside(change.New)},
+				model.Splice{Site: member.Value.Within(m.file, m.src), New: jsondoc.Inside(change.Range)},
+			)
 		}
 	}
 	return splices
@@ -124,7 +130,10 @@ func (m *manifest) insert(change route.Change) (model.Splice, error) {
 	line := fmt.Sprintf("%s: \"%s\"", name, jsondoc.Inside(change.Range))
 	object := m.doc.Get("dependencies")
 	if object == nil || object.Kind != '{' {
-		return model.Splice{}, &model.Fault{Doing: "adding " + change.New, File: m.file, Line: 1, Wrong: `there are no "dependencies" to add it to`, Next: `give the manifest an object "dependencies"`}
+		return model.Splice{}, &model.Fault{
+			Doing: "adding " + change.New, File: m.file, Line: 1, Wrong: `there are no "dependencies" to add it to`,
+			Next: `give the manifest an object "dependencies"`,
+		}
 	}
 	at := func(offset int) model.Site {
 		return model.Site{File: m.file, Start: offset, End: offset, Line: model.LineOf(m.src, offset)}
@@ -151,7 +160,11 @@ func (m *manifest) override(text []byte, o model.Override) ([]byte, error) {
 	if value == "" {
 		value = "$" + o.Name
 		if !slices.ContainsFunc(m.dependencies, func(d dependency) bool { return d.name == o.Name }) {
-			return nil, &model.Fault{Doing: "overriding " + o.Name + " in " + o.Of, File: m.file, Line: 1, Wrong: "the project does not require " + o.Name + " itself", Next: "say which versions it is to be: " + o.Of + ":" + o.Name + "@RANGE"}
+			return nil, &model.Fault{
+				Doing: "overriding " + o.Name + " in " + o.Of, File: m.file, Line: 1,
+				Wrong: "the project does not require " + o.Name + " itself",
+				Next:  "say which versions it is to be: " + o.Of + ":" + o.Name + "@RANGE",
+			}
 		}
 	}
 	quoted, err := json.Marshal(value)

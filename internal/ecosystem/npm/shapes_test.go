@@ -149,7 +149,10 @@ func resolveIn(dir, ask string, environ []string) (*route.State, error) {
 		bounds[name] = route.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
 		first = append(first, name)
 	}
-	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first, Terms: model.Terms{Apart: apart, Dedupe: dedupe}}})
+	return r.Resolve(
+		context.Background(),
+		ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first, Terms: model.Terms{Apart: apart, Dedupe: dedupe}}},
+	)
 }
 
 // TestPeerFromElsewhere has a peer that the manifest takes from a git source: it
@@ -190,7 +193,8 @@ type judge struct {
 func newJudge(t *testing.T, dir, registryURL, universe string) *judge {
 	home := t.TempDir()
 	return &judge{t: t, dir: dir, url: registryURL, universe: universe, env: []string{
-		"npm_config_registry=" + registryURL, "npm_config_cache=" + filepath.Join(home, "cache"), "npm_config_userconfig=" + filepath.Join(home, "npmrc"),
+		"npm_config_registry=" + registryURL, "npm_config_cache=" + filepath.Join(home, "cache"),
+		"npm_config_userconfig=" + filepath.Join(home, "npmrc"),
 		"npm_config_audit=false", "npm_config_fund=false", "npm_config_update_notifier=false", "npm_config_omit_lockfile_registry_resolved=false",
 	}}
 }

@@ -52,7 +52,10 @@ func (r *registry) source(ctx context.Context, d dependency) (*pkg, error) {
 	place, ref, _ := strings.Cut(d.spec.text, "#")
 	address, full := strings.CutPrefix(place, "git+")
 	if !full && !strings.Contains(place, "://") || strings.Contains(ref, ":") {
-		return nil, fault(fmt.Sprintf("%q is a short form, of which only npm knows where it leads", harmless.Address(d.spec.text)), "write the address in full, git+https://…, and a branch, tag or commit behind a #")
+		return nil, fault(
+			fmt.Sprintf("%q is a short form, of which only npm knows where it leads", harmless.Address(d.spec.text)),
+			"write the address in full, git+https://…, and a branch, tag or commit behind a #",
+		)
 	}
 	if r.around.Client.Offline() {
 		return nil, fmt.Errorf("%s: %s: %w", d.site, harmless.Address(d.spec.text), fetch.ErrNotCached)
@@ -70,7 +73,10 @@ func (r *registry) source(ctx context.Context, d dependency) (*pkg, error) {
 	}
 	v, err := parseVersion(raw.Version)
 	if err != nil || checkName(raw.Name) != nil {
-		return nil, fault(fmt.Sprintf("its package.json at %.10s has no name and version (%q, %q)", commit, raw.Name, raw.Version), "choose another branch, tag or commit")
+		return nil, fault(
+			fmt.Sprintf("its package.json at %.10s has no name and version (%q, %q)", commit, raw.Name, raw.Version),
+			"choose another branch, tag or commit",
+		)
 	}
 	b := raw.body()
 	b.Bundled = nil // nothing is packed yet

@@ -84,12 +84,17 @@ func checkSite(t *testing.T, p model.Pin, src []byte) {
 	require.NoError(t, err)
 	again, _, err := Read(indexed(t, fstest.MapFS{p.Site.File: {Data: moved}}), nowhere, nil)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(again, func(q model.Pin) bool { return q.Subject == p.Subject && strings.HasPrefix(q.Range, fresh) }), "%s in\n%s", p.Site, moved)
+	assert.True(
+		t, slices.ContainsFunc(again, func(q model.Pin) bool { return q.Subject == p.Subject && strings.HasPrefix(q.Range, fresh) }),
+		"%s in\n%s", p.Site, moved,
+	)
 }
 
 func TestLeftOut(t *testing.T) {
 	pins, _, err := Read(indexed(t, fstest.MapFS{
-		"old/.nvmrc": {Data: []byte("14\n")}, ".nvmrc": {Data: []byte("\n\n")}, "Dockerfile": {Data: []byte(strings.Repeat("FROM node:20\n", 1<<17))},
+		"old/.nvmrc": {
+			Data: []byte("14\n"),
+		}, ".nvmrc": {Data: []byte("\n\n")}, "Dockerfile": {Data: []byte(strings.Repeat("FROM node:20\n", 1<<17))},
 	}), func(dir string) bool { return dir == "old" }, nil)
 	require.NoError(t, err)
 	assert.Empty(t, pins, "a folder that is left out, a file that says nothing, one that nobody wrote by hand")
@@ -101,7 +106,10 @@ func TestRowsOfAProject(t *testing.T) {
 	pins, _, err := Read(indexed(t, fstest.MapFS{"deploy/web.hcl": {Data: []byte("x\nnode_image = \"20.1\"\n")}}), nowhere, []Row{row})
 	require.NoError(t, err)
 	require.Len(t, pins, 1)
-	assert.Equal(t, "deploy/web.hcl:2 runtime/node 20.1 true", fmt.Sprint(pins[0].Site, " ", pins[0].Subject, " ", pins[0].Range, " ", pins[0].AtLeast))
+	assert.Equal(
+		t, "deploy/web.hcl:2 runtime/node 20.1 true",
+		fmt.Sprint(pins[0].Site, " ", pins[0].Subject, " ", pins[0].Range, " ", pins[0].AtLeast),
+	)
 	for want, bad := range map[string]Row{
 		"is not a pattern": {"a[", "runtime/x", "(?P<version>x)", ""}, "is not runtime/": {"a", "package/x", "(?P<version>x)", ""},
 		"has no group named version": {"a", "tool/x", "(x)", ""}, "missing closing": {"a", "tool/x", "(?P<version>x", ""},

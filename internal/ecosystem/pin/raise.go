@@ -78,7 +78,13 @@ func (r *raiser) file(pins []model.Pin) {
 			r.put(p.Site.Start, p.Site.End, restate(p, r.target(p)))
 			if p.Digest.Text != "" {
 				r.put(p.Digest.Start, p.Digest.End, "")
-				r.notes = append(r.notes, fmt.Sprintf("%s: the digest behind %s is dropped, since it holds for that version alone; put the one of %s there", p.Site, p.Range, r.aim.To))
+				r.notes = append(
+					r.notes,
+					fmt.Sprintf(
+						"%s: the digest behind %s is dropped, since it holds for that version alone; put the one of %s there", p.Site, p.Range,
+						r.aim.To,
+					),
+				)
 			}
 		}
 	}

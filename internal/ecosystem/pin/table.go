@@ -24,9 +24,15 @@ var kinds = []kind{
 
 	// Images and continuous integration.
 	{"Dockerfile Dockerfile.* Containerfile Containerfile.* *.Dockerfile *.dockerfile", containerFile},
-	{"compose.yml compose.yaml compose.*.yml compose.*.yaml docker-compose.yml docker-compose.yaml docker-compose.*.yml docker-compose.*.yaml", workflow},
+	{
+		"compose.yml compose.yaml compose.*.yml compose.*.yaml docker-compose.yml docker-compose.yaml docker-compose.*.yml docker-compose.*.yaml",
+		workflow,
+	},
 	{".github/workflows/*.{yml,yaml} .circleci/config.{yml,yaml} .woodpecker/*.{yml,yaml}", workflow},
-	{".gitlab-ci.yml .woodpecker.yml .woodpecker.yaml .drone.yml bitbucket-pipelines.yml azure-pipelines.yml appveyor.yml .cirrus.yml", workflow},
+	{
+		".gitlab-ci.yml .woodpecker.yml .woodpecker.yaml .drone.yml bitbucket-pipelines.yml azure-pipelines.yml appveyor.yml .cirrus.yml",
+		workflow,
+	},
 	{".travis.yml", languageMatrix},
 	{"devcontainer.json .devcontainer.json", imageText(`"image"\s*:\s*"(?P<image>[^"]+)"`)},
 	{"Jenkinsfile", imageText(`(?m)^[^/\n]*\bimage\s*\(?\s*['"](?P<image>[^'"]+)['"]`)},
@@ -51,19 +57,57 @@ var kinds = []kind{
 	{"package.json", text("runtime/node", `"devEngines"\s*:\s*\{[^\]]*?"name"\s*:\s*"node"\s*,\s*"version"\s*:\s*"(?P<version>[^"]+)"`)},
 	{"Cargo.toml", text("runtime/rust", `(?m)^\s*rust-version\s*=\s*"(?P<version>[0-9][0-9.]*)"`, atLeast)},
 	{"global.json", text("runtime/dotnet", `"sdk"\s*:\s*\{[^}]*"version"\s*:\s*"(?P<version>[^"]+)"`, here, whole)},
-	{"*.csproj *.fsproj *.vbproj Directory.Build.props", text("runtime/dotnet", `<TargetFramework>\s*net(?P<version>[0-9]+\.[0-9]+)`, atLeast)},
-	{"*.csproj *.fsproj *.vbproj Directory.Build.props", textList("runtime/dotnet", `<TargetFrameworks>(?P<list>[^<]*)<`, `net(?P<version>[0-9]+\.[0-9]+)[^;]*`)},
-	{"gradle-wrapper.properties", text("tool/gradle", `(?m)^\s*distributionUrl\s*=.*/gradle-(?P<version>[0-9][^/\n]*?)-(?:bin|all)\.zip[^\n]*\n(?:[^\n]*\n)*?(?P<digest>distributionSha256Sum\s*=[^\n]*\n?)`, whole)},
-	{"gradle-wrapper.properties", text("tool/gradle", `(?m)^\s*distributionUrl\s*=.*/gradle-(?P<version>[0-9][^/\n]*?)-(?:bin|all)\.zip`, whole)},
+	{
+		"*.csproj *.fsproj *.vbproj Directory.Build.props",
+		text("runtime/dotnet", `<TargetFramework>\s*net(?P<version>[0-9]+\.[0-9]+)`, atLeast),
+	},
+	{
+		"*.csproj *.fsproj *.vbproj Directory.Build.props",
+		textList("runtime/dotnet", `<TargetFrameworks>(?P<list>[^<]*)<`, `net(?P<version>[0-9]+\.[0-9]+)[^;]*`),
+	},
+	{
+		"gradle-wrapper.properties",
+		text(
+			"tool/gradle",
+			`(?m)^\s*distributionUrl\s*=.*/gradle-(?P<version>[0-9][^/\n]*?)-(?:bin|all)`+
+				`\.zip[^\n]*\n(?:[^\n]*\n)*?(?P<digest>distributionSha256Sum\s*=[^\n]*\n?)`,
+			whole,
+		),
+	},
+	{
+		"gradle-wrapper.properties",
+		text("tool/gradle", `(?m)^\s*distributionUrl\s*=.*/gradle-(?P<version>[0-9][^/\n]*?)-(?:bin|all)\.zip`, whole),
+	},
 	{"maven-wrapper.properties", text("tool/maven", `(?m)^\s*distributionUrl\s*=.*/apache-maven-(?P<version>[0-9][^/\n]*?)-bin\.zip`, whole)},
-	{"pom.xml", text("runtime/java", `<(?:maven\.compiler\.(?:release|source|target)|java\.version|release|source|target)>\s*(?P<version>[0-9][0-9.]*)\s*<`, atLeast)},
-	{"*.gradle *.gradle.kts", text("runtime/java", `(?m)^\s*(?:java\.)?(?:source|target)Compatibility\s*=?\s*['"]?(?P<version>[0-9][0-9.]*)`, atLeast)},
-	{"*.gradle *.gradle.kts", text("runtime/java", `(?m)^\s*(?:java\.)?(?:source|target)Compatibility\s*=?\s*JavaVersion\.VERSION_(?P<version>[0-9]+)`, atLeast)},
+	{
+		"pom.xml",
+		text(
+			"runtime/java",
+			`<(?:maven\.compiler\.(?:release|source|target)|java\.version|release|source|target)>\s*(?P<version>[0-9][0-9.]*)\s*<`, atLeast,
+		),
+	},
+	{
+		"*.gradle *.gradle.kts",
+		text("runtime/java", `(?m)^\s*(?:java\.)?(?:source|target)Compatibility\s*=?\s*['"]?(?P<version>[0-9][0-9.]*)`, atLeast),
+	},
+	{
+		"*.gradle *.gradle.kts",
+		text("runtime/java", `(?m)^\s*(?:java\.)?(?:source|target)Compatibility\s*=?\s*JavaVersion\.VERSION_(?P<version>[0-9]+)`, atLeast),
+	},
 	{"*.gradle *.gradle.kts", text("runtime/java", `(?m)^\s*(?:options\.)?release(?:\.set\(|\s*=\s*)(?P<version>[0-9]+)`, atLeast)},
-	{"*.gradle *.gradle.kts", text("runtime/java", `(?m)^\s*(?:\w+\.)?jvmTarget(?:\.set\(|\s*=\s*)(?:['"]|JvmTarget\.JVM_)(?P<version>[0-9]+)`, atLeast)},
-	{"*.gradle *.gradle.kts", text("runtime/java", `(?m)^\s*(?:\w+\.)?languageVersion(?:\.set\(|\s*=\s*)JavaLanguageVersion\.of\((?P<version>[0-9]+)\)`)},
+	{
+		"*.gradle *.gradle.kts",
+		text("runtime/java", `(?m)^\s*(?:\w+\.)?jvmTarget(?:\.set\(|\s*=\s*)(?:['"]|JvmTarget\.JVM_)(?P<version>[0-9]+)`, atLeast),
+	},
+	{
+		"*.gradle *.gradle.kts",
+		text("runtime/java", `(?m)^\s*(?:\w+\.)?languageVersion(?:\.set\(|\s*=\s*)JavaLanguageVersion\.of\((?P<version>[0-9]+)\)`),
+	},
 	{"*.gradle *.gradle.kts", text("runtime/java", `(?m)^\s*jvmToolchain\((?P<version>[0-9]+)\)`)},
-	{"*.gradle *.gradle.kts", text("platform/android-compile", `(?m)^\s*compileSdk(?:Version)?\s*[=(]?\s*(?:["']android-)?(?P<version>[0-9]+)`)},
+	{
+		"*.gradle *.gradle.kts",
+		text("platform/android-compile", `(?m)^\s*compileSdk(?:Version)?\s*[=(]?\s*(?:["']android-)?(?P<version>[0-9]+)`),
+	},
 	{"*.gradle *.gradle.kts", text("platform/android-min", `(?m)^\s*minSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
 	{"*.gradle *.gradle.kts", text("platform/android-target", `(?m)^\s*targetSdk(?:Version)?\s*[=(]?\s*(?P<version>[0-9]+)`)},
 	{"*.gradle *.gradle.kts", text("tool/ndk", `(?m)^\s*ndkVersion\s*=?\s*["'](?P<version>[0-9][0-9.]*)`, whole)},

@@ -177,7 +177,10 @@ type Status struct {
 func (s *Status) Error() string {
 	switch s.Code {
 	case http.StatusUnauthorized, http.StatusForbidden:
-		return fmt.Sprintf("%s refuses %s (status %d)\n  next: give a credential for the host %s where its package client reads it", s.Host, s.Path, s.Code, s.Host)
+		return fmt.Sprintf(
+			"%s refuses %s (status %d)\n  next: give a credential for the host %s where its package client reads it", s.Host, s.Path, s.Code,
+			s.Host,
+		)
 	case http.StatusNotFound, http.StatusGone:
 		return fmt.Sprintf("%s does not know %s (status %d)", s.Host, s.Path, s.Code)
 	}
@@ -192,7 +195,9 @@ type Unreachable struct {
 
 // Error names the host and what went wrong.
 func (u *Unreachable) Error() string {
-	return fmt.Sprintf("%s gives no usable answer: %v\n  next: check the connection, or use --offline to work with what is cached", u.Host, u.Err)
+	return fmt.Sprintf(
+		"%s gives no usable answer: %v\n  next: check the connection, or use --offline to work with what is cached", u.Host, u.Err,
+	)
 }
 
 // Unwrap gives the cause.

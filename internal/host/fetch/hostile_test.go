@@ -68,7 +68,11 @@ func TestBounds(t *testing.T) {
 			defer server.Close()
 			defer server.CloseClientConnections()
 			began := time.Now()
-			_, err := New(Config{Stall: 1500 * time.Millisecond, Slow: 2 * time.Second}).Document(t.Context(), Request{URL: server.URL + "/doc", Distil: whole, Limit: 8 << 20})
+			_, err := New(
+				Config{Stall: 1500 * time.Millisecond, Slow: 2 * time.Second},
+			).Document(
+				t.Context(), Request{URL: server.URL + "/doc", Distil: whole, Limit: 8 << 20},
+			)
 			require.Error(t, err)
 			assert.ErrorContains(t, err, c.want)
 			if name != "retry-after" {
@@ -89,7 +93,8 @@ func (f flushed) Write(p []byte) (int, error) {
 
 // A server that takes the connection and says what is no HTTP, or nothing.
 func TestNoHTTP(t *testing.T) {
-	for _, says := range []string{"", "\x00\x01\x02", "HTTP/1.1 200 OK\r\nContent-Length: -5\r\n\r\n", "HTTP/1.1 200 OK\r\n" + strings.Repeat("X: y\r\n", 300000), "HTTP/9.9 abc\r\n\r\n"} {
+	for _, says := range []string{"", "\x00\x01\x02", "HTTP/1.1 200 OK\r\nContent-Length: " +
+		"-5\r\n\r\n", "HTTP/1.1 200 OK\r\n" + strings.Repeat("X: y\r\n", 300000), "HTTP/9.9 abc\r\n\r\n"} {
 		listener, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		go func() {
@@ -102,7 +107,12 @@ func TestNoHTTP(t *testing.T) {
 				_ = conn.Close()
 			}
 		}()
-		_, err = New(Config{Stall: 300 * time.Millisecond}).Document(t.Context(), Request{URL: "http://" + listener.Addr().String() + "/doc", Distil: whole})
+		_, err = New(
+			Config{Stall: 300 * time.Millisecond},
+		).Document(
+			t.Context(),
+			Request{URL: "http://" + listener.Addr().String() + "/doc", Distil: whole},
+		)
 		assert.ErrorContains(t, err, "127.0.0.1")
 		require.NoError(t, listener.Close())
 	}
@@ -132,13 +142,17 @@ func TestLogins(t *testing.T) {
 	var got string
 	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got = r.Header.Get("Authorization") }))
 	defer other.Close()
-	secure := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }))
+	secure := httptest.NewTLSServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }),
+	)
 	defer secure.Close()
 	c := New(Config{})
 	c.Trust(func() ([]byte, error) { return nil, nil }, true)
 	_, err = c.Document(t.Context(), Request{URL: secure.URL, Authorization: "Bearer s3cret", Distil: whole})
 	assert.ErrorContains(t, err, "redirects from TLS")
-	here := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }))
+	here := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }),
+	)
 	defer here.Close()
 	_, err = New(Config{}).Document(t.Context(), Request{URL: here.URL, Authorization: "Bearer s3cret", Distil: whole})
 	require.NoError(t, err)
@@ -167,7 +181,11 @@ func TestMisbehaviour(t *testing.T) {
 		var text []byte
 		var err error
 		memory := hostile.Memory(func() {
-			text, err = New(Config{Stall: 300 * time.Millisecond, Slow: 500 * time.Millisecond}).Document(t.Context(), Request{URL: server.URL + "/pier.yaml", Page: true, Limit: most, Distil: whole})
+			text, err = New(
+				Config{Stall: 300 * time.Millisecond, Slow: 500 * time.Millisecond},
+			).Document(
+				t.Context(), Request{URL: server.URL + "/pier.yaml", Page: true, Limit: most, Distil: whole},
+			)
 		})
 		server.CloseClientConnections()
 		server.Close()

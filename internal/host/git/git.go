@@ -49,7 +49,8 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	}
 	fault := &model.Fault{Doing: "looking at the repository", File: top}
 	if !run.Installed("git") {
-		fault.Wrong, fault.Next, fault.Cause = "there is a repository, but git is not installed, or not on the PATH", "install git", run.ErrMissing
+		fault.Wrong, fault.Next, fault.Cause = "there is a repository, but git is not installed, or not on the "+
+			"PATH", "install git", run.ErrMissing
 		return nil, fault
 	}
 	r := &Repo{Top: top}
@@ -69,7 +70,8 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		if f := (*failure)(nil); errors.As(err, &f) && f.said != "" {
 			words = strings.Join(strings.Fields(strings.TrimPrefix(f.said, "fatal: ")), " ")
 		}
-		fault.Wrong, fault.Next, fault.Cause = "git refuses it: "+words, "do what git says, or remove the .git there if it is none of a repository", err
+		fault.Wrong, fault.Next, fault.Cause = "git refuses it: "+words, "do what git says, or remove the .git there if it is "+
+			"none of a repository", err
 		return nil, fault
 	}
 	if real, err := filepath.EvalSymlinks(strings.TrimSuffix(said, "\n")); err != nil || real != top {
@@ -258,7 +260,14 @@ func (r *Repo) names(ctx context.Context, args ...string) ([]string, error) {
 
 // differing are the paths that differ as git diff tells; nothing but git is run for it.
 func (r *Repo) differing(ctx context.Context, args ...string) ([]string, error) {
-	return r.names(ctx, append([]string{"--literal-pathspecs", "diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--no-textconv", "--ignore-submodules=dirty"}, args...)...)
+	return r.names(
+		ctx,
+		append(
+			[]string{
+				"--literal-pathspecs", "diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--no-textconv",
+				"--ignore-submodules=dirty",
+			},
+			args...)...)
 }
 
 // gitlink is the mode of a submodule in the index.

@@ -188,7 +188,8 @@ func TestEmbeddedBareRepository(t *testing.T) {
 // Only the absence of a repository is absence.
 func TestRefused(t *testing.T) {
 	r, _ := repo(t)
-	for name, config := range map[string]string{"its files are elsewhere": "[core]\n\trepositoryformatversion = 0\n\tworktree = /\n", "git refuses it": "[core\n"} {
+	for name, config := range map[string]string{"its files are elsewhere": "[core]\n\trepositoryformatversion = " +
+		"0\n\tworktree = /\n", "git refuses it": "[core\n"} {
 		other, _ := repo(t)
 		require.NoError(t, os.WriteFile(filepath.Join(other.Top, ".git", "config"), []byte(config), 0o644))
 		_, err := Open(t.Context(), other.Top)

@@ -137,7 +137,9 @@ func (r *Repo) unlock(ctx context.Context, c change, noted time.Time) error {
 		return err
 	}
 	if len(locks) > 0 && !known {
-		return fmt.Errorf("a git %s was interrupted, and left %s; remove it when no git is at work any more", c.What, strings.Join(locks, " and "))
+		return fmt.Errorf(
+			"a git %s was interrupted, and left %s; remove it when no git is at work any more", c.What, strings.Join(locks, " and "),
+		)
 	}
 	for _, lock := range locks {
 		if err := os.Remove(lock); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -170,7 +172,9 @@ func (c *change) awaitEnd(ctx context.Context) (known bool, err error) {
 			return known, nil
 		}
 		if waited >= mendPatience {
-			return true, fmt.Errorf("the git %s of an interrupted call is still at work (process %d); wait until it has ended, or end it", c.What, found[at].PID)
+			return true, fmt.Errorf(
+				"the git %s of an interrupted call is still at work (process %d); wait until it has ended, or end it", c.What, found[at].PID,
+			)
 		}
 		select {
 		case <-ctx.Done():
@@ -251,7 +255,8 @@ func (r *Repo) unreset(ctx context.Context, from, to string) error {
 		}
 	}
 	if len(back) > 0 {
-		if _, err := r.feed(ctx, back, "--literal-pathspecs", "checkout", "-q", from, "--pathspec-from-file=-", "--pathspec-file-nul"); err != nil {
+		_, err := r.feed(ctx, back, "--literal-pathspecs", "checkout", "-q", from, "--pathspec-from-file=-", "--pathspec-file-nul")
+		if err != nil {
 			return err
 		}
 	}

@@ -51,7 +51,9 @@ func OpenRemote(ctx context.Context, dir, address string) (*Remote, error) {
 			return err
 		}
 		// An archive holds the files as they are committed.
-		return errors.Join(os.MkdirAll(filepath.Dir(attributes), 0o755), os.WriteFile(attributes, []byte("* -export-subst -export-ignore\n"), 0o644))
+		return errors.Join(
+			os.MkdirAll(filepath.Dir(attributes), 0o755), os.WriteFile(attributes, []byte("* -export-subst -export-ignore\n"), 0o644),
+		)
 	})
 }
 

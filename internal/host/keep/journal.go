@@ -194,7 +194,10 @@ func sum(data []byte, exists bool) string {
 func unwritable(err error) error {
 	var at *fs.PathError
 	if errors.As(err, &at) {
-		return &model.Fault{Doing: "writing", File: at.Path, Wrong: at.Err.Error(), Next: "make room, or make the folder writable; nothing was changed", Cause: at.Err}
+		return &model.Fault{
+			Doing: "writing", File: at.Path, Wrong: at.Err.Error(), Next: "make room, or make the folder writable; nothing was changed",
+			Cause: at.Err,
+		}
 	}
 	return err
 }

@@ -159,7 +159,9 @@ func TestLinks(t *testing.T) {
 // one of another checkout, one that was changed.
 func TestPlantedJournal(t *testing.T) {
 	other := layOut(t)
-	data, err := json.Marshal(set{Files: []recorded{{File: "manifest", Before: sum(writes(0)[0].New, true), After: sum([]byte("evil"), true), Mode: 0o755}}})
+	data, err := json.Marshal(
+		set{Files: []recorded{{File: "manifest", Before: sum(writes(0)[0].New, true), After: sum([]byte("evil"), true), Mode: 0o755}}},
+	)
 	require.NoError(t, err)
 	require.NoError(t, other.keep.Write(record, data))
 	ofAnother, err := os.ReadFile(filepath.Join(other.root, Dir, record))

@@ -133,7 +133,11 @@ func (k *Keep) Prepare() (aside string, err error) {
 				return "", unusable(err)
 			}
 		}
-		aside = fmt.Sprintf("what %s held was not written by this machine for this checkout (%s): it is not acted on and lies in %s now; bellwether status --adopt takes it back, if it is yours", Dir, spelling.Few(names, 3), at(to))
+		aside = fmt.Sprintf(
+			"what %s held was not written by this machine for this checkout (%s): it is not acted on and lies in %s now; "+
+				"bellwether status --adopt takes it back, if it is yours",
+			Dir, spelling.Few(names, 3), at(to),
+		)
 	}
 	if err := k.own(); err != nil {
 		return "", unusable(err)
@@ -189,7 +193,10 @@ func (k *Keep) Adopt() (names []string, err error) {
 				continue
 			}
 			if k.files.Exists(at(e.Name())) {
-				return nil, &model.Fault{Doing: "taking back what was put aside", File: at(path.Join(from, e.Name())), Wrong: "there is another " + at(e.Name()) + " now", Next: "move one of the two away"}
+				return nil, &model.Fault{
+					Doing: "taking back what was put aside", File: at(path.Join(from, e.Name())),
+					Wrong: "there is another " + at(e.Name()) + " now", Next: "move one of the two away",
+				}
 			}
 		}
 		for _, e := range entries {

@@ -39,32 +39,48 @@ type probe struct {
 // is laid down by the version managers that fill them.
 var probes = map[model.Subject]probe{
 	{Kind: "runtime", Name: "node"}: {[]string{"node", "--version"}, []string{
-		"$NVM_DIR/versions/node/*", ".nvm/versions/node/*", ".local/share/fnm/node-versions/*", "$VOLTA_HOME/tools/image/node/*", ".volta/tools/image/node/*", ".asdf/installs/nodejs/*", ".local/share/mise/installs/node/*",
+		"$NVM_DIR/versions/node/*", ".nvm/versions/node/*", ".local/share/fnm/node-versions/*", "$VOLTA_HOME/tools/image/node/*",
+		".volta/tools/image/node/*", ".asdf/installs/nodejs/*", ".local/share/mise/installs/node/*",
 	}},
 	{Kind: "runtime", Name: "go"}: {[]string{"go", "env", "GOVERSION"}, []string{
 		"sdk/go*", ".goenv/versions/*", ".asdf/installs/golang/*", ".local/share/mise/installs/go/*",
 	}},
 	{Kind: "runtime", Name: "python"}: {[]string{"python3", "--version"}, []string{
-		"$PYENV_ROOT/versions/*", ".pyenv/versions/*", ".asdf/installs/python/*", ".local/share/mise/installs/python/*", ".local/share/uv/python/cpython-*",
+		"$PYENV_ROOT/versions/*", ".pyenv/versions/*", ".asdf/installs/python/*", ".local/share/mise/installs/python/*",
+		".local/share/uv/python/cpython-*",
 	}},
 	{Kind: "runtime", Name: "ruby"}: {[]string{"ruby", "--version"}, []string{
-		"$RBENV_ROOT/versions/*", ".rbenv/versions/*", ".rvm/rubies/ruby-*", ".rubies/ruby-*", ".asdf/installs/ruby/*", ".local/share/mise/installs/ruby/*",
+		"$RBENV_ROOT/versions/*", ".rbenv/versions/*", ".rvm/rubies/ruby-*", ".rubies/ruby-*", ".asdf/installs/ruby/*",
+		".local/share/mise/installs/ruby/*",
 	}},
 	{Kind: "runtime", Name: "java"}: {[]string{"java", "-version"}, []string{
-		"$SDKMAN_DIR/candidates/java/*", ".sdkman/candidates/java/*", ".jenv/versions/*", ".asdf/installs/java/*", ".local/share/mise/installs/java/*", "/usr/lib/jvm/*",
+		"$SDKMAN_DIR/candidates/java/*", ".sdkman/candidates/java/*", ".jenv/versions/*", ".asdf/installs/java/*",
+		".local/share/mise/installs/java/*", "/usr/lib/jvm/*",
 	}},
-	{Kind: "runtime", Name: "php"}:    {[]string{"php", "--version"}, []string{".asdf/installs/php/*", ".phpenv/versions/*"}},
-	{Kind: "runtime", Name: "rust"}:   {[]string{"rustc", "--version"}, []string{"$RUSTUP_HOME/toolchains/*", ".rustup/toolchains/*"}},
-	{Kind: "runtime", Name: "dotnet"}: {[]string{"dotnet", "--version"}, []string{"$DOTNET_ROOT/sdk/*", ".dotnet/sdk/*", "/usr/share/dotnet/sdk/*", "/usr/lib/dotnet/sdk/*"}},
-	{Kind: "runtime", Name: "elixir"}: {[]string{"elixir", "--version"}, []string{".asdf/installs/elixir/*", ".local/share/mise/installs/elixir/*"}},
-	{Kind: "runtime", Name: "erlang"}: {[]string{"erl", "-noshell", "-eval", `io:fwrite("~s", [erlang:system_info(otp_release)]), halt().`}, []string{".asdf/installs/erlang/*"}},
-	{Kind: "runtime", Name: "swift"}:  {[]string{"swift", "--version"}, nil},
-	{Kind: "runtime", Name: "dart"}:   {[]string{"dart", "--version"}, nil},
-	{Kind: "tool", Name: "npm"}:       {[]string{"npm", "--version"}, nil},
-	{Kind: "tool", Name: "yarn"}:      {[]string{"yarn", "--version"}, nil},
-	{Kind: "tool", Name: "pnpm"}:      {[]string{"pnpm", "--version"}, nil},
-	{Kind: "tool", Name: "gradle"}:    {[]string{"gradle", "--version"}, []string{"$SDKMAN_DIR/candidates/gradle/*", ".sdkman/candidates/gradle/*"}},
-	{Kind: "tool", Name: "maven"}:     {[]string{"mvn", "--version"}, []string{"$SDKMAN_DIR/candidates/maven/*", ".sdkman/candidates/maven/*"}},
+	{Kind: "runtime", Name: "php"}:  {[]string{"php", "--version"}, []string{".asdf/installs/php/*", ".phpenv/versions/*"}},
+	{Kind: "runtime", Name: "rust"}: {[]string{"rustc", "--version"}, []string{"$RUSTUP_HOME/toolchains/*", ".rustup/toolchains/*"}},
+	{Kind: "runtime", Name: "dotnet"}: {
+		[]string{"dotnet", "--version"},
+		[]string{"$DOTNET_ROOT/sdk/*", ".dotnet/sdk/*", "/usr/share/dotnet/sdk/*", "/usr/lib/dotnet/sdk/*"},
+	},
+	{Kind: "runtime", Name: "elixir"}: {
+		[]string{"elixir", "--version"}, []string{".asdf/installs/elixir/*", ".local/share/mise/installs/elixir/*"},
+	},
+	{Kind: "runtime", Name: "erlang"}: {
+		[]string{"erl", "-noshell", "-eval", `io:fwrite("~s", [erlang:system_info(otp_release)]), halt().`},
+		[]string{".asdf/installs/erlang/*"},
+	},
+	{Kind: "runtime", Name: "swift"}: {[]string{"swift", "--version"}, nil},
+	{Kind: "runtime", Name: "dart"}:  {[]string{"dart", "--version"}, nil},
+	{Kind: "tool", Name: "npm"}:      {[]string{"npm", "--version"}, nil},
+	{Kind: "tool", Name: "yarn"}:     {[]string{"yarn", "--version"}, nil},
+	{Kind: "tool", Name: "pnpm"}:     {[]string{"pnpm", "--version"}, nil},
+	{Kind: "tool", Name: "gradle"}: {
+		[]string{"gradle", "--version"}, []string{"$SDKMAN_DIR/candidates/gradle/*", ".sdkman/candidates/gradle/*"},
+	},
+	{Kind: "tool", Name: "maven"}: {
+		[]string{"mvn", "--version"}, []string{"$SDKMAN_DIR/candidates/maven/*", ".sdkman/candidates/maven/*"},
+	},
 	{Kind: "tool", Name: "git"}:       {[]string{"git", "--version"}, nil},
 	{Kind: "tool", Name: "docker"}:    {[]string{"docker", "--version"}, nil},
 	{Kind: "tool", Name: "cmake"}:     {[]string{"cmake", "--version"}, nil},

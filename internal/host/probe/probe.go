@@ -51,7 +51,10 @@ func checkHTTP(ctx context.Context, p model.Probe) (told string, err error) {
 	if err != nil {
 		return "", err
 	}
-	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{DisableKeepAlives: true}}
+	client := &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport:     &http.Transport{DisableKeepAlives: true},
+	}
 	answer, err := client.Do(request)
 	if err != nil {
 		return "", short(err)

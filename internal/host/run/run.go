@@ -141,7 +141,8 @@ func (p *Process) await() {
 		p.result.Exit = p.cmd.ProcessState.ExitCode()
 	}
 	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
+	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) && !errors.Is(err, context.DeadlineExceeded) &&
+		!errors.Is(err, context.Canceled) {
 		p.err = fmt.Errorf("running %s: %w", strings.Join(p.args, " "), err)
 	}
 }

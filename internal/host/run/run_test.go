@@ -19,7 +19,10 @@ import (
 
 func TestRun(t *testing.T) {
 	var log bytes.Buffer
-	r, err := Run(context.Background(), Command{Dir: t.TempDir(), Args: []string{"sh", "-c", "echo $WIND; echo bad >&2; exit 3"}, Env: []string{"WIND=north"}, Log: &log})
+	r, err := Run(
+		context.Background(),
+		Command{Dir: t.TempDir(), Args: []string{"sh", "-c", "echo $WIND; echo bad >&2; exit 3"}, Env: []string{"WIND=north"}, Log: &log},
+	)
 	require.NoError(t, err, "a program that fails is no error")
 	assert.Equal(t, 3, r.Exit)
 	assert.Equal(t, "north\nbad\n", log.String())

@@ -58,7 +58,10 @@ type made struct {
 // edits made to it.
 func (p Project) New(ctx context.Context, edits []model.FileEdit) (*Scratch, error) {
 	noRoom := func(err error) error {
-		return &model.Fault{Doing: "making a scratch checkout", File: os.TempDir(), Wrong: model.Reason(err), Next: "make room, or set TMPDIR to a folder that has some", Cause: err}
+		return &model.Fault{
+			Doing: "making a scratch checkout", File: os.TempDir(), Wrong: model.Reason(err),
+			Next: "make room, or set TMPDIR to a folder that has some", Cause: err,
+		}
 	}
 	temp := os.TempDir()
 	if real, err := filepath.EvalSymlinks(temp); err == nil {
@@ -70,7 +73,13 @@ func (p Project) New(ctx context.Context, edits []model.FileEdit) (*Scratch, err
 		return nil, noRoom(err)
 	}
 	if err := s.remember(); err != nil {
-		return nil, errors.Join(&model.Fault{Doing: "noting a scratch checkout", File: p.Notes, Wrong: model.Reason(err), Next: "make room there, or make the folder writable", Cause: err}, os.Remove(top))
+		return nil, errors.Join(
+			&model.Fault{
+				Doing: "noting a scratch checkout", File: p.Notes, Wrong: model.Reason(err),
+				Next: "make room there, or make the folder writable", Cause: err,
+			},
+			os.Remove(top),
+		)
 	}
 	if err := s.fill(ctx, edits); err != nil {
 		err = errors.Join(err, s.Drop())
@@ -229,7 +238,10 @@ func (s *Scratch) Drop() error {
 	if err == nil || errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return &model.Fault{Doing: "removing a scratch checkout", File: s.top, Wrong: model.Reason(err), Next: "remove the folder by hand, or run the command again", Cause: err}
+	return &model.Fault{
+		Doing: "removing a scratch checkout", File: s.top, Wrong: model.Reason(err),
+		Next: "remove the folder by hand, or run the command again", Cause: err,
+	}
 }
 
 // Leftovers tells whether calls that crashed, or others that are at work, have

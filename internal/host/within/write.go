@@ -188,5 +188,8 @@ func (f *Folder) Below(name string) (*Folder, error) {
 	if err != nil {
 		return nil, why("open", name, err)
 	}
-	return &Folder{Dir: filepath.Join(f.Dir, filepath.FromSlash(name)), root: root, passed: f.passed, deep: &deep{}, listed: &listed{links: map[string]map[string]bool{}}}, nil
+	return &Folder{
+		Dir: filepath.Join(f.Dir, filepath.FromSlash(name)), root: root, passed: f.passed, deep: &deep{},
+		listed: &listed{links: map[string]map[string]bool{}},
+	}, nil
 }

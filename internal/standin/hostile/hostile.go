@@ -54,7 +54,8 @@ func All() []Behaviour {
 			}
 		})
 	}
-	for name, location := range map[string]string{"itself": "", "a closed port": "http://127.0.0.1:1/x", "a file": "file:///etc/passwd", "nowhere": "http://", "another scheme": "gopher://127.0.0.1/", "odd characters": "http://127.0.0.1:1/\x1b[2J"} {
+	for name, location := range map[string]string{"itself": "", "a closed port": "http://127.0.0.1:1/x", "a file": "file:///etc/passwd",
+		"nowhere": "http://", "another scheme": "gopher://127.0.0.1/", "odd characters": "http://127.0.0.1:1/\x1b[2J"} {
 		wrong("redirect to "+name, func(w http.ResponseWriter, r *http.Request, _ []byte) {
 			if location == "" {
 				location = r.URL.Path
@@ -112,8 +113,12 @@ func bodies() []Behaviour {
 		endless("endless space", "", " "), endless("endless lines", "", "\n"), endless("endless zeros", "", "\x00"),
 		endless("an endless text", `{"name": "`, "a"), endless("an endless readme", `{"readme": "`, `\n# tides `),
 		endless("an endless key", `{"`, "a"), endless("an endless list", `{"keywords": [`, `"a",`), endless("endless members", "{", `"a":"b",`),
-		endless("endless versions", `{"versions":{`, `"1.0.0":{"version":"1.0.0"},`), endless("endless times", `{"time":{`, `"1.0.0":"2024-01-01T00:00:00Z",`),
-		endless("an endless number", `{"a":`, "1"), endless("an endless archive", "PK\x03\x04", "\x00\x01"), endless("an endless list of versions", "", "v1.0.1\nv1.0.2\n"),
+		endless(
+			"endless versions", `{"versions":{`, `"1.0.0":{"version":"1.0.0"},`,
+		), endless("endless times", `{"time":{`, `"1.0.0":"2024-01-01T00:00:00Z",`),
+		endless(
+			"an endless number", `{"a":`, "1",
+		), endless("an endless archive", "PK\x03\x04", "\x00\x01"), endless("an endless list of versions", "", "v1.0.1\nv1.0.2\n"),
 		{"the first half", false, func(w http.ResponseWriter, _ *http.Request, good []byte) { _, _ = w.Write(good[:len(good)/2]) }},
 		{"all but a byte", false, func(w http.ResponseWriter, _ *http.Request, good []byte) { _, _ = w.Write(good[:max(0, len(good)-1)]) }},
 		{"twice the same", true, func(w http.ResponseWriter, _ *http.Request, good []byte) {
@@ -246,9 +251,13 @@ func contents() []Behaviour {
 		}}
 	}
 	return []Behaviour{
-		replace("another name", "left", "right"), replace("another version", "1.1.0", "9.9.9"), replace("a version out of the folder", "1.1.0", "../../../../1.1.0"),
+		replace(
+			"another name", "left", "right",
+		), replace("another version", "1.1.0", "9.9.9"), replace("a version out of the folder", "1.1.0", "../../../../1.1.0"),
 		replace("a long version", "1.1.0", "1.1.0-"+strings.Repeat("a", 1<<20)), replace("a version with escapes", "1.1.0", `1.1.0\u001b[2J`),
-		replace("other hashes", "sha512-", "sha512-AAAA"), replace("no hashes", "integrity", "nothing"), replace("archives elsewhere", "http://", "file:///etc/"),
+		replace(
+			"other hashes", "sha512-", "sha512-AAAA",
+		), replace("no hashes", "integrity", "nothing"), replace("archives elsewhere", "http://", "file:///etc/"),
 		replace("times to come", "2024-", "9999-"), replace("times out of mind", "2024-", "0000-"),
 	}
 }

@@ -25,8 +25,11 @@ import (
 )
 
 var (
-	judge = flag.String("judge", "none", "which kept verdicts of clients are asked for again: none, all, or a `digit` for the tenth of them that it names")
-	keep  = flag.Bool("update", false, "keep what clients say now, and other golden files")
+	judge = flag.String(
+		"judge", "none",
+		"which kept verdicts of clients are asked for again: none, all, or a `digit` for the tenth of them that it names",
+	)
+	keep = flag.Bool("update", false, "keep what clients say now, and other golden files")
 )
 
 // Updating tells whether golden files are to be written anew.
@@ -130,7 +133,10 @@ func (b *Book) Ask(c Case, ask func() (output string, err error)) (string, error
 		}
 	}
 	if known && !*keep && !same(v, now) {
-		return "", fmt.Errorf("%s says something else than it did (%s); if that is right, run the tests with -judge all -update\nwas: %q\nis:  %q", c.Client, digest, v, now)
+		return "", fmt.Errorf(
+			"%s says something else than it did (%s); if that is right, run the tests with -judge all -update\nwas: %q\nis:  %q", c.Client,
+			digest, v, now,
+		)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()

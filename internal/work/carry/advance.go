@@ -41,7 +41,9 @@ func Advance(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 		return nil, err
 	}
 	if file == nil {
-		return nil, &model.Fault{Doing: "advancing", Wrong: "there is no route yet", Next: "compute one with bellwether route --to NAME@RANGE or --reach minor"}
+		return nil, &model.Fault{
+			Doing: "advancing", Wrong: "there is no route yet", Next: "compute one with bellwether route --to NAME@RANGE or --reach minor",
+		}
 	}
 	asOf, err := file.Time()
 	if err != nil {
@@ -78,7 +80,10 @@ func (a *advance) last() bool { return a.file.Legs[len(a.file.Legs)-1].ID == a.l
 
 // job is a verification of the leg.
 func (a *advance) job(edits []model.FileEdit, before *finding.Verification) verify.Job {
-	return verify.Job{Desk: a.desk, Tree: a.tree, Kept: a.kept, Repo: a.repo, Edits: edits, Label: a.leg.ID, Before: before, Whole: a.opt.Whole || a.last()}
+	return verify.Job{
+		Desk: a.desk, Tree: a.tree, Kept: a.kept, Repo: a.repo, Edits: edits, Label: a.leg.ID, Before: before,
+		Whole: a.opt.Whole || a.last(),
+	}
 }
 
 func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
@@ -120,7 +125,10 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 		// Without its packages nothing can be verified, and there is nothing
 		// that a person could repair in the sources: the tree stays as it is.
 		if s.Name == "fetch" && s.Red() {
-			return nil, &FailedStage{Stage: s, What: fmt.Sprintf("leg %s cannot be fetched, and the tree stays as it was", a.leg.ID), Next: "see what the package client says"}
+			return nil, &FailedStage{
+				Stage: s, What: fmt.Sprintf("leg %s cannot be fetched, and the tree stays as it was", a.leg.ID),
+				Next: "see what the package client says",
+			}
 		}
 	}
 	result := &finding.LegResult{Leg: moved.leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
@@ -200,7 +208,11 @@ func (a *advance) finish(ctx context.Context, record *kept.LegRecord, result *fi
 	}
 	if a.repo != nil && len(paths) > 0 {
 		if _, err := a.repo.Commit(ctx, paths, a.message(result), done); err != nil {
-			return fmt.Errorf("committing leg %s: %w\n  next: the leg is verified and lies in the working tree; make the commit possible and run bellwether advance again", record.ID, err)
+			return fmt.Errorf(
+				"committing leg %s: %w\n  next: the leg is verified and lies in the working tree; make the commit possible and run "+
+					"bellwether advance again",
+				record.ID, err,
+			)
 		}
 	} else if err := done(record.Commit); err != nil {
 		return err

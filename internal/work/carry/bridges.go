@@ -58,7 +58,13 @@ func (a *advance) bridges(moved *movedLeg, part *tree.Part, registry ecosystem.R
 			return b.Component == part.Dir && b.Kind == kept.BridgeOverride && b.Of == o.Of && b.Name == o.Name
 		})
 		if !o.Drop {
-			after = append(after, kept.Bridge{Component: part.Dir, Name: o.Name, Of: o.Of, Kind: kept.BridgeOverride, At: cmp.Or(o.Range, "the project's own"), Because: o.Because, Since: a.desk.Today().Format(time.DateOnly)})
+			after = append(
+				after,
+				kept.Bridge{
+					Component: part.Dir, Name: o.Name, Of: o.Of, Kind: kept.BridgeOverride, At: cmp.Or(o.Range, "the project's own"),
+					Because: o.Because, Since: a.desk.Today().Format(time.DateOnly),
+				},
+			)
 		}
 	}
 	return after

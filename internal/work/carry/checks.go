@@ -53,7 +53,10 @@ func (a *advance) checkUnknown(ctx context.Context, moved *movedLeg) error {
 	}
 	for _, p := range paths {
 		if slices.Contains(a.unknown, p) {
-			return &model.Fault{Doing: "advancing to leg " + a.leg.ID, File: p, Wrong: "the leg writes it, and git does not know it yet", Next: "commit it first (git add " + p + "), or move it away"}
+			return &model.Fault{
+				Doing: "advancing to leg " + a.leg.ID, File: p, Wrong: "the leg writes it, and git does not know it yet",
+				Next: "commit it first (git add " + p + "), or move it away",
+			}
 		}
 	}
 	return nil
@@ -91,7 +94,8 @@ func (a *advance) checkBranch(ctx context.Context) error {
 		return nil
 	}
 	return &model.Fault{
-		Doing: "advancing", Wrong: fmt.Sprintf("the route is being carried out on the branch %s, but %s is checked out", a.journey.Branch, cmp.Or(branch, "a single commit")),
+		Doing: "advancing", Wrong: fmt.Sprintf("the route is being carried out on the branch %s, but %s is checked "+
+			"out", a.journey.Branch, cmp.Or(branch, "a single commit")),
 		Next: "git switch " + a.journey.Branch,
 	}
 }

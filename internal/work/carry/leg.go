@@ -123,7 +123,9 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 			continue
 		}
 		if !slices.ContainsFunc(found, func(r model.Requirement) bool { return r.Locked == m.From }) {
-			return a.misfit(fmt.Sprintf("it moves %s from %s, but %s is locked", m.Name, cmp.Or(m.From, "nothing"), cmp.Or(found[0].Locked, "nothing")))
+			return a.misfit(
+				fmt.Sprintf("it moves %s from %s, but %s is locked", m.Name, cmp.Or(m.From, "nothing"), cmp.Or(found[0].Locked, "nothing")),
+			)
 		}
 		to, err := order.Parse(m.To)
 		if err != nil {
@@ -154,7 +156,10 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	state, err := w.Solve(ctx, goal)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
-		return fmt.Errorf("leg %s does not resolve as it stands in the route:\n  %s\n  next: put back what was dropped from it, or compute the route again", a.leg.ID, strings.Join(conflict.Proof().Lines(), "\n  "))
+		return fmt.Errorf(
+			"leg %s does not resolve as it stands in the route:\n  %s\n  next: put back what was dropped from it, or compute the route again",
+			a.leg.ID, strings.Join(conflict.Proof().Lines(), "\n  "),
+		)
 	}
 	if err != nil {
 		return err

@@ -57,7 +57,11 @@ func status(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (*mo
 	case len(next.Steps) > 0:
 		s.Next = fmt.Sprintf("for you: %s (%s); then bellwether advance", next.Steps[0].Text, next.Steps[0].Because)
 	case next.Deprecations != nil:
-		s.Next = fmt.Sprintf("bellwether advance passes leg %s once the project's own code uses no more than %d deprecated; bellwether verify --deprecations lists them", next.ID, *next.Deprecations)
+		s.Next = fmt.Sprintf(
+			"bellwether advance passes leg %s once the project's own code uses no more than %d deprecated; bellwether verify "+
+				"--deprecations lists them",
+			next.ID, *next.Deprecations,
+		)
 	case j.Find(next.ID) != nil && stateOfLeg(k, j.Find(next.ID)) == kept.Repair:
 		s.Next = fmt.Sprintf("repair what leg %s breaks, then bellwether advance verifies and commits it; bellwether undo takes it back", next.ID)
 	default:

@@ -48,7 +48,9 @@ func (a *advance) passSteps(ctx context.Context) (*model.Leg, error) {
 				if !askable {
 					next = "do it, say bellwether tick " + leg.ID + " --pass, since it cannot be seen from here, and run bellwether advance again"
 				}
-				return nil, &model.Fault{Doing: "advancing to leg " + leg.ID, Wrong: "it waits for you: " + s.Text + " (" + s.Because + ")", Next: next, Found: true}
+				return nil, &model.Fault{
+					Doing: "advancing to leg " + leg.ID, Wrong: "it waits for you: " + s.Text + " (" + s.Because + ")", Next: next, Found: true,
+				}
 			}
 		}
 		a.desk.Tell(desk.Event{Text: leg.Title, Done: true, Good: true, Note: "done"})
@@ -104,7 +106,10 @@ func (a *advance) settled(ctx context.Context, leg *model.Leg) error {
 	}
 	return &model.Fault{
 		Doing: "advancing to leg " + leg.ID, Found: true,
-		Wrong: fmt.Sprintf("the project's own code uses %s, and %d may be left%s", spelling.Count(own, "deprecated thing", "deprecated things"), *leg.Deprecations, lines),
-		Next:  "repair them, commit, and run bellwether advance again; bellwether verify --deprecations lists all",
+		Wrong: fmt.Sprintf(
+			"the project's own code uses %s, and %d may be left%s", spelling.Count(own, "deprecated thing", "deprecated things"),
+			*leg.Deprecations, lines,
+		),
+		Next: "repair them, commit, and run bellwether advance again; bellwether verify --deprecations lists all",
 	}
 }

@@ -76,7 +76,8 @@ func sameCommit(ctx context.Context, repo *git.Repo, l *kept.LegRecord) error {
 		return err
 	}
 	return &model.Fault{
-		Doing: "putting its files back", Wrong: fmt.Sprintf("something was committed since the leg began (%.10s, and it was %.10s)", head, l.Before),
+		Doing: "putting its files back", Wrong: fmt.Sprintf("something was committed since the leg began (%.10s, and it was "+
+			"%.10s)", head, l.Before),
 		Next: fmt.Sprintf("take your own commits back first (git reset --keep %.10s), or keep them and compute the route again", l.Before),
 	}
 }

@@ -57,7 +57,9 @@ func (l *lab) find(ctx context.Context) (*model.CulpritResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	result := &model.CulpritResult{Leg: l.leg.ID, Moves: len(l.moves), Spent: answer.Spent, Unstable: answer.Unstable, Rest: l.names(answer.Rest)}
+	result := &model.CulpritResult{
+		Leg: l.leg.ID, Moves: len(l.moves), Spent: answer.Spent, Unstable: answer.Unstable, Rest: l.names(answer.Rest),
+	}
 	for _, c := range answer.Culprits {
 		set := model.CulpritSet{Moves: l.summaries(c.Moves), With: l.summaries(c.With), Breaks: c.Symptoms, Certain: c.Certain}
 		if l.opt.Split && len(c.Moves) == 1 && c.Certain && !answer.Spent {
@@ -167,7 +169,10 @@ func (l *lab) releasesOf(ctx context.Context, m model.Move) ([]string, error) {
 // left, with the culprit.
 func (l *lab) part(ctx context.Context, result *model.CulpritResult) error {
 	if len(result.Rest) == 0 || len(result.Rest) == len(l.moves) {
-		return &model.Fault{Doing: "parting leg " + l.leg.ID, Wrong: "no part of it is known to pass", Next: "repair what fails, or take the leg back with bellwether undo", Found: true}
+		return &model.Fault{
+			Doing: "parting leg " + l.leg.ID, Wrong: "no part of it is known to pass",
+			Next: "repair what fails, or take the leg back with bellwether undo", Found: true,
+		}
 	}
 	rest, left := *l.leg, *l.leg
 	rest.Moves, left.Moves, rest.Carried, left.Carried = nil, nil, nil, nil

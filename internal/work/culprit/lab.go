@@ -80,11 +80,16 @@ func newLab(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, repo
 	}
 	l.record = l.journey.Last()
 	if l.file == nil || l.record == nil || l.record.Status != kept.Repair {
-		return nil, &model.Fault{Doing: "looking for a culprit", Wrong: "no leg waits for a repair", Next: "bellwether advance carries out the next leg; culprit tells which of its moves breaks something"}
+		return nil, &model.Fault{
+			Doing: "looking for a culprit", Wrong: "no leg waits for a repair",
+			Next: "bellwether advance carries out the next leg; culprit tells which of its moves breaks something",
+		}
 	}
 	at := slices.IndexFunc(l.file.Legs, func(leg model.Leg) bool { return leg.ID == l.record.ID })
 	if at < 0 {
-		return nil, &model.Fault{Doing: "looking for a culprit", File: kept.RouteFile, Wrong: "the leg " + l.record.ID + " is no longer in the route"}
+		return nil, &model.Fault{
+			Doing: "looking for a culprit", File: kept.RouteFile, Wrong: "the leg " + l.record.ID + " is no longer in the route",
+		}
 	}
 	l.leg = &l.file.Legs[at]
 	for _, m := range l.leg.Moves {
@@ -93,7 +98,10 @@ func newLab(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, repo
 		}
 	}
 	if len(l.moves) == 0 {
-		return nil, &model.Fault{Doing: "looking for a culprit", Wrong: "leg " + l.leg.ID + " moves no package, so there is nothing to part", Next: "repair what fails, or take the leg back with bellwether undo", Found: true}
+		return nil, &model.Fault{
+			Doing: "looking for a culprit", Wrong: "leg " + l.leg.ID + " moves no package, so there is nothing to part",
+			Next: "repair what fails, or take the leg back with bellwether undo", Found: true,
+		}
 	}
 	if l.restore, err = k.Restoring(l.record); err != nil {
 		return nil, err
@@ -119,7 +127,10 @@ func (l *lab) prepare() {
 
 // readSymptoms takes from the leg's verification what fails, and did not before.
 func (l *lab) readSymptoms() error {
-	fault := &model.Fault{Doing: "looking for a culprit", Wrong: "what the leg's verification found is not kept", Next: "run bellwether advance once more, which verifies the leg again", Found: true}
+	fault := &model.Fault{
+		Doing: "looking for a culprit", Wrong: "what the leg's verification found is not kept",
+		Next: "run bellwether advance once more, which verifies the leg again", Found: true,
+	}
 	v := l.kept.Result(l.leg.ID)
 	if l.baseline = l.kept.Baseline(); l.baseline == nil || v == nil {
 		return fault
@@ -138,7 +149,10 @@ func (l *lab) readSymptoms() error {
 		}
 	}
 	if len(l.symptoms) == 0 {
-		return &model.Fault{Doing: "looking for a culprit", Wrong: "nothing fails with leg " + l.leg.ID + " that did not fail before", Next: "bellwether advance verifies it again and commits it", Found: true}
+		return &model.Fault{
+			Doing: "looking for a culprit", Wrong: "nothing fails with leg " + l.leg.ID + " that did not fail before",
+			Next: "bellwether advance verifies it again and commits it", Found: true,
+		}
 	}
 	last := 0
 	for _, s := range l.symptoms {
@@ -205,7 +219,9 @@ func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*ro
 		return nil, nil, err
 	}
 	order := part.Eco.Order()
-	goal := route.Goal{Bounds: world.Staying(part, "it is not tried"), Previews: l.quiet.Previews(), Also: map[string]string{}, Terms: l.leg.Terms}
+	goal := route.Goal{
+		Bounds: world.Staying(part, "it is not tried"), Previews: l.quiet.Previews(), Also: map[string]string{}, Terms: l.leg.Terms,
+	}
 	for i, m := range l.moves {
 		chosen := slices.Index(moves, i)
 		to := m.To

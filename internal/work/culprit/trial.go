@@ -48,7 +48,8 @@ func (l *lab) verified(ctx context.Context, what string, edits []model.FileEdit)
 	}
 	label := fmt.Sprintf("trial %d", number)
 	v, _, err := verify.Job{
-		Desk: l.quiet, Tree: l.tree, Kept: l.kept, Repo: l.repo, Edits: edits, Label: filepath.Join("culprit", strings.ReplaceAll(label, " ", "-")),
+		Desk: l.quiet, Tree: l.tree, Kept: l.kept, Repo: l.repo, Edits: edits,
+		Label:  filepath.Join("culprit", strings.ReplaceAll(label, " ", "-")),
 		Before: l.baseline, Until: l.until, Only: l.concerned(), Whole: true,
 	}.Run(ctx)
 	if err != nil {

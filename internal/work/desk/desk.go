@@ -59,7 +59,10 @@ func New(opt Options) (*Desk, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Desk{Root: dir, Options: opt, Clock: time.Now(), Settings: &settings.Settings{}, teller: &teller{report: opt.Report}, table: newTable()}
+	d := &Desk{
+		Root: dir, Options: opt, Clock: time.Now(), Settings: &settings.Settings{}, teller: &teller{report: opt.Report},
+		table: newTable(),
+	}
 	if d.Files, err = within.Open(dir, d.passOver); err != nil {
 		return nil, err
 	}
@@ -113,7 +116,9 @@ const cacheAge = time.Hour
 
 // Client asks servers for documents, and keeps what they say.
 func (d *Desk) Client() *fetch.Client {
-	return fetch.New(fetch.Config{CacheDir: d.CacheFile("documents"), MaxAge: cacheAge, Offline: d.Options.Offline, Refresh: d.Options.Refresh})
+	return fetch.New(
+		fetch.Config{CacheDir: d.CacheFile("documents"), MaxAge: cacheAge, Offline: d.Options.Offline, Refresh: d.Options.Refresh},
+	)
 }
 
 // Cached gives only what was kept, however old.

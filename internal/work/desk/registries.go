@@ -23,7 +23,10 @@ type table struct {
 type place struct{ ecosystem, dir string }
 
 func newTable() *table {
-	return &table{of: map[place]ecosystem.Registry{}, shared: map[string]ecosystem.Registry{}, inEffect: inEffect{of: map[*model.Component][]model.Package{}}}
+	return &table{
+		of: map[place]ecosystem.Registry{}, shared: map[string]ecosystem.Registry{},
+		inEffect: inEffect{of: map[*model.Component][]model.Package{}},
+	}
 }
 
 // Registry is what a component's packages come from.

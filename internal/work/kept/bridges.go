@@ -63,7 +63,10 @@ func Bridges(fsys fs.FS) ([]Bridge, error) {
 		return nil, err
 	}
 	if list.Schema != bridgesSchema {
-		return nil, &model.Fault{Doing: "reading the bridges", File: BridgesFile, Line: 1, Wrong: fmt.Sprintf("the schema is %q, not %q", list.Schema, bridgesSchema)}
+		return nil, &model.Fault{
+			Doing: "reading the bridges", File: BridgesFile, Line: 1,
+			Wrong: fmt.Sprintf("the schema is %q, not %q", list.Schema, bridgesSchema),
+		}
 	}
 	return list.Bridges, nil
 }

@@ -161,7 +161,9 @@ func (s *Store) Ticks() (map[string]Tick, error) {
 		return nil, err
 	}
 	if err := json.Unmarshal(data, &ticks); err != nil {
-		return nil, &model.Fault{Doing: "reading what was tried by hand", File: Dir + "/" + ticksName, Wrong: err.Error(), Next: "remove the file to start over"}
+		return nil, &model.Fault{
+			Doing: "reading what was tried by hand", File: Dir + "/" + ticksName, Wrong: err.Error(), Next: "remove the file to start over",
+		}
 	}
 	return ticks, nil
 }

@@ -91,7 +91,9 @@ func (s *Store) Route(ctx context.Context, t *tree.Tree) (*Route, error) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading the route", File: RouteFile, Wrong: model.Reason(err), Next: "remove it, and compute the route again"}
+		return nil, &model.Fault{
+			Doing: "reading the route", File: RouteFile, Wrong: model.Reason(err), Next: "remove it, and compute the route again",
+		}
 	}
 	if err := s.refuseTracked(ctx, RouteFile); err != nil {
 		return nil, err

@@ -41,7 +41,13 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult,
 		}
 		for _, r := range b.Rules {
 			status, why := applies(packages, places, r)
-			row.Rules = append(row.Rules, model.RuleResult{ID: r.ID, Kind: string(r.Kind), Says: r.Says(), Because: r.Because, Source: r.Source, Place: r.Place(), Status: status, Why: why})
+			row.Rules = append(
+				row.Rules,
+				model.RuleResult{
+					ID: r.ID, Kind: string(r.Kind), Says: r.Says(), Because: r.Because, Source: r.Source, Place: r.Place(), Status: status,
+					Why: why,
+				},
+			)
 		}
 		result.Books = append(result.Books, row)
 	}

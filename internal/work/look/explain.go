@@ -26,7 +26,10 @@ func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]mo
 		name, rng = asked.Name, asked.Range
 	}
 	if s, ok := model.ReadSubject(name); ok && s.IsPin() {
-		return nil, &model.Fault{Doing: "explaining " + what, Wrong: s.String() + " is no package", Next: "bellwether survey tells where it is stated, bellwether prereqs what needs it and why"}
+		return nil, &model.Fault{
+			Doing: "explaining " + what, Wrong: s.String() + " is no package",
+			Next: "bellwether survey tells where it is stated, bellwether prereqs what needs it and why",
+		}
 	}
 	var all []model.Explanation
 	for _, part := range t.Parts {
@@ -47,7 +50,10 @@ func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]mo
 		all = append(all, e)
 	}
 	if len(all) == 0 {
-		return nil, &model.Fault{Doing: "explaining " + what, Wrong: fmt.Sprintf("nothing in this project asks for %q", name), Next: "bellwether survey lists what is required"}
+		return nil, &model.Fault{
+			Doing: "explaining " + what, Wrong: fmt.Sprintf("nothing in this project asks for %q", name),
+			Next: "bellwether survey lists what is required",
+		}
 	}
 	return all, nil
 }
@@ -67,13 +73,22 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 	}
 	for _, r := range slices.Backward(releases) {
 		v, err := part.Eco.Order().Parse(r.Version)
-		e.Releases = append(e.Releases, model.ReleaseLine{Preview: err == nil && v.Preview(), Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated, Runtime: r.NeedsText()})
+		e.Releases = append(
+			e.Releases,
+			model.ReleaseLine{
+				Preview: err == nil && v.Preview(), Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated,
+				Runtime: r.NeedsText(),
+			},
+		)
 	}
 	if e.Version == "" {
 		return nil
 	}
 	if len(part.Find(e.Name)) == 0 {
-		return &model.Fault{Doing: fmt.Sprintf("explaining %s@%s", e.Name, e.Version), Wrong: fmt.Sprintf("%s is not required by a manifest, only by other packages; only direct requirements can be moved", e.Name)}
+		return &model.Fault{
+			Doing: fmt.Sprintf("explaining %s@%s", e.Name, e.Version),
+			Wrong: fmt.Sprintf("%s is not required by a manifest, only by other packages; only direct requirements can be moved", e.Name),
+		}
 	}
 	if r := part.Find(e.Name)[0]; r.Fixed != "" {
 		conflict := plan.Immovable(r, fmt.Sprintf("%s@%s is asked about", e.Name, e.Version))
@@ -98,8 +113,13 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 	}
 	state, err := w.Solve(ctx, route.Goal{
 		Rules: rules, Previews: d.Previews(),
-		Bounds: map[string]route.Bound{e.Name: {Allow: func(v version.Version) bool { return rng.Contains(v) }, Newest: true, Why: fmt.Sprintf("%s@%s is asked about", e.Name, e.Version)}},
-		First:  []string{e.Name},
+		Bounds: map[string]route.Bound{
+			e.Name: {
+				Allow: func(v version.Version) bool { return rng.Contains(v) }, Newest: true,
+				Why: fmt.Sprintf("%s@%s is asked about", e.Name, e.Version),
+			},
+		},
+		First: []string{e.Name},
 	})
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {

@@ -32,7 +32,8 @@ func surveyPins(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Pl
 		g := model.SurveyPins{Subject: subject.String(), Installed: installedSubject(ctx, d, t, subject)}
 		for _, q := range pins {
 			g.Stated = append(g.Stated, model.SurveyPin{
-				Range: q.Range, Place: q.Site.String(), Floating: q.Floating, Among: q.List != nil, Assumed: q.Assumed, Digest: q.Digest.Text != "", Unknown: q.Unknown,
+				Range: q.Range, Place: q.Site.String(), Floating: q.Floating, Among: q.List != nil, Assumed: q.Assumed,
+				Digest: q.Digest.Text != "", Unknown: q.Unknown,
 			})
 		}
 		if subject.Kind != "image" {

@@ -69,7 +69,9 @@ func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, n
 	if err != nil {
 		return nil, err
 	}
-	w := &prereqWriter{desk: d, shelf: s, tree: t, places: places, now: was, end: is, answer: a, installed: map[model.Subject][]machine.Installed{}}
+	w := &prereqWriter{
+		desk: d, shelf: s, tree: t, places: places, now: was, end: is, answer: a, installed: map[model.Subject][]machine.Installed{},
+	}
 	for _, n := range needs {
 		w.installed[n.Subject] = n.Installed
 		result.Rows = append(result.Rows, w.row(n))
@@ -185,14 +187,21 @@ func (w *prereqWriter) sentence(l compat.Link) string {
 
 func (w *prereqWriter) row(n *need.Need) model.Prereq {
 	row := model.Prereq{
-		Subject: n.Subject.String(), PURL: n.Subject.PURL(n.To.String()), Need: n.To.String(), Wants: n.Wants.Texts(), Because: w.because(n.Subject, nil), Verdict: n.Verdict(),
+		Subject: n.Subject.String(), PURL: n.Subject.PURL(n.To.String()), Need: n.To.String(), Wants: n.Wants.Texts(),
+		Because: w.because(n.Subject, nil), Verdict: n.Verdict(),
 	}
 	if v := tree.Stated(n.Pins); v != nil {
 		row.Have = v.String()
 	}
 	for _, q := range n.Pins {
 		low := pin.Low(q)
-		row.Stated = append(row.Stated, model.PrereqPlace{Place: q.Site.String(), Start: q.Site.Start, End: q.Site.End, Range: q.Range, Enough: low != nil && n.Wants.Hold(low), Why: q.Unknown})
+		row.Stated = append(
+			row.Stated,
+			model.PrereqPlace{
+				Place: q.Site.String(), Start: q.Site.Start, End: q.Site.End, Range: q.Range, Enough: low != nil && n.Wants.Hold(low),
+				Why: q.Unknown,
+			},
+		)
 	}
 	for _, i := range n.Installed {
 		row.Installed = append(row.Installed, i.Version)
@@ -221,7 +230,10 @@ func (w *prereqWriter) packages() []model.Prereq {
 		for _, part := range w.tree.Parts {
 			for _, r := range part.Requirements {
 				if r.Subject == l.Need.Subject {
-					row.Stated = append(row.Stated, model.PrereqPlace{Place: r.Site.String(), Start: r.Site.Start, End: r.Site.End, Range: r.Range, Enough: before.Holds(l.Need)})
+					row.Stated = append(
+						row.Stated,
+						model.PrereqPlace{Place: r.Site.String(), Start: r.Site.Start, End: r.Site.End, Range: r.Range, Enough: before.Holds(l.Need)},
+					)
 				}
 			}
 		}

@@ -76,14 +76,20 @@ func (r *remarker) demand(d compat.Demand) {
 		by += ", by way of " + strings.Join(d.Via, ", ") + ","
 	}
 	r.list = append(r.list, model.SurveyRemark{
-		Kind: "states", Subject: d.Need.Subject.String(), Text: fmt.Sprintf("is stated as %s, and %s needs %s", gathered(short), by, d.Need.Text), Place: d.Place,
+		Kind: "states", Subject: d.Need.Subject.String(),
+		Text: fmt.Sprintf("is stated as %s, and %s needs %s", gathered(short), by, d.Need.Text), Place: d.Place,
 		Fix: "bellwether prereqs tells the whole chain",
 	})
 }
 
 func (r *remarker) rule(rule *compat.Rule) {
 	add := func(subject model.Subject, text string) {
-		r.list = append(r.list, model.SurveyRemark{Kind: string(rule.Kind), Subject: subject.String(), Text: text, Because: rule.Because, Place: rule.Place(), Rule: rule.ID})
+		r.list = append(
+			r.list,
+			model.SurveyRemark{
+				Kind: string(rule.Kind), Subject: subject.String(), Text: text, Because: rule.Because, Place: rule.Place(), Rule: rule.ID,
+			},
+		)
 	}
 	switch rule.Kind {
 	case compat.Together:
@@ -227,7 +233,8 @@ func (r *remarker) assumed(ctx context.Context) {
 			}
 			if runs != "" && version.CompareStated(q.Range, runs) < 0 {
 				r.list = append(r.list, model.SurveyRemark{
-					Kind: "assumes", Subject: q.Subject.String(), Text: fmt.Sprintf("%s is assumed when resolving, and %s runs", q.Range, runs), Place: q.Site.String(),
+					Kind: "assumes", Subject: q.Subject.String(), Text: fmt.Sprintf("%s is assumed when resolving, and %s "+
+						"runs", q.Range, runs), Place: q.Site.String(),
 					Fix: fmt.Sprintf("state %s there, or drop it", runs),
 				})
 			}

@@ -68,7 +68,7 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 		if c.Families, err = registry.Families(ctx, part.Component); err != nil {
 			problems = append(problems, err)
 		}
-		c.Companions = plan.Companions(ctx, part, registry)
+		c.Companions = world.Companions(ctx, part, registry)
 		s.Components = append(s.Components, c)
 	}
 	places, err := t.Places()
@@ -110,7 +110,9 @@ func joined(all []error) error {
 	})...)
 }
 
-func surveyRequirement(ctx context.Context, part *tree.Part, registry ecosystem.Registry, r model.Requirement) (model.SurveyRequirement, error) {
+func surveyRequirement(
+	ctx context.Context, part *tree.Part, registry ecosystem.Registry, r model.Requirement,
+) (model.SurveyRequirement, error) {
 	row := model.SurveyRequirement{
 		Name: r.Name, PURL: r.Subject.PURL(r.Locked), Group: r.Group, Range: r.Range, Place: r.Site.String(),
 		Locked: r.Locked, Fixed: r.Fixed, Asked: r.Asked,

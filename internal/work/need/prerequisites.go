@@ -69,7 +69,9 @@ func (w *prerequisites) walk(ctx context.Context) error {
 		for _, n := range needs {
 			w.base[n.Subject] = n
 			if n.Raise {
-				w.notices = append(w.notices, fmt.Sprintf("%s is stated too low for what is locked already; bellwether prereqs --now tells where", n.Subject))
+				w.notices = append(
+					w.notices, fmt.Sprintf("%s is stated too low for what is locked already; bellwether prereqs --now tells where", n.Subject),
+				)
 			}
 		}
 	}
@@ -152,7 +154,10 @@ func (w *prerequisites) noWay(ctx context.Context, err error, st *tree.Tree) err
 		}
 		w.Hold = slices.Concat(held[:i], held[i+1:])
 		if a, err := w.answer(ctx, st); err == nil && a.Chosen[s] != nil {
-			no.Ways = append(no.Ways, model.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name, Cost: ways.CostRelease})
+			no.Ways = append(
+				no.Ways,
+				model.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name, Cost: ways.CostRelease},
+			)
 			no.Take = append(no.Take, func(r *world.Request) {
 				r.Hold = slices.DeleteFunc(r.Hold, func(held string) bool { return held == name })
 			})
@@ -180,7 +185,9 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 			continue
 		}
 		if len(places.Of(s)) == 0 {
-			return nil, &model.Fault{Doing: "reading --to " + text, Wrong: fmt.Sprintf("no file states %s", s), Next: "bellwether survey lists what files state"}
+			return nil, &model.Fault{
+				Doing: "reading --to " + text, Wrong: fmt.Sprintf("no file states %s", s), Next: "bellwether survey lists what files state",
+			}
 		}
 		if w.wishes[s], err = (version.Plain{}).ParseRange(d.Range); err != nil {
 			return nil, &model.Fault{Doing: "reading --to " + text, Wrong: err.Error()}
@@ -204,7 +211,11 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 		}
 		n.judge()
 		if at := tree.Stated(pins); at != nil && n.To.Compare(at) < 0 {
-			return nil, &model.Fault{Doing: fmt.Sprintf("reading --to %s@%s", s, w.wishes[s]), Wrong: fmt.Sprintf("%s is stated as %s already, and places are never lowered", s, at), Next: "edit the places that bellwether survey lists, if lower is what you want"}
+			return nil, &model.Fault{
+				Doing: fmt.Sprintf("reading --to %s@%s", s, w.wishes[s]),
+				Wrong: fmt.Sprintf("%s is stated as %s already, and places are never lowered", s, at),
+				Next:  "edit the places that bellwether survey lists, if lower is what you want",
+			}
 		}
 		if lines := w.Shelf.Lines(s); len(lines) > 0 {
 			if newest := slices.MaxFunc(lines, version.Version.Compare); version.CompareStated(n.To.String(), newest.String()) > 0 {
@@ -238,7 +249,9 @@ func (w *prerequisites) answer(ctx context.Context, states ...*tree.Tree) (*comp
 
 // prepare makes the legs that a leg needs before it, what is needed by others
 // first. With together, places change in the leg itself.
-func (w *prerequisites) prepare(ctx context.Context, platform *tree.Tree, leg *model.Leg, needs []*Need, after *tree.Tree, together bool) (*tree.Tree, error) {
+func (w *prerequisites) prepare(
+	ctx context.Context, platform *tree.Tree, leg *model.Leg, needs []*Need, after *tree.Tree, together bool,
+) (*tree.Tree, error) {
 	first := len(w.legs)
 	defer func() {
 		for i := first; w.request.Explain && i < len(w.legs); i++ {
@@ -335,12 +348,18 @@ func (w *prerequisites) person(n *Need, because string) {
 // raise takes all places of a subject to where they are to go, in a leg of its
 // own or in one that is given, and gives the platform's tree afterwards.
 func (w *prerequisites) raise(ctx context.Context, platform *tree.Tree, n *Need, because string, into *model.Leg) (*tree.Tree, error) {
-	raised, err := world.Raise(ctx, w.Desk, platform, n.Subject, n.Aim(), into != nil && slices.ContainsFunc(into.Moves, func(m model.Move) bool { return m.Subject == n.Subject }))
+	raised, err := world.Raise(
+		ctx, w.Desk, platform, n.Subject, n.Aim(),
+		into != nil && slices.ContainsFunc(into.Moves, func(m model.Move) bool { return m.Subject == n.Subject }),
+	)
 	if err != nil || len(raised.Edits) == 0 {
 		return platform, err
 	}
 	from := lowestOf(n.Pins, raised.Sites)
-	move := model.Move{Subject: n.Subject, Name: n.Subject.String(), From: from, To: n.To.String(), Sites: raised.Sites, Because: because, Wants: n.Wants.Texts()}
+	move := model.Move{
+		Subject: n.Subject, Name: n.Subject.String(), From: from, To: n.To.String(), Sites: raised.Sites, Because: because,
+		Wants: n.Wants.Texts(),
+	}
 	if into != nil {
 		into.Moves = append(into.Moves, move)
 	} else {
@@ -456,7 +475,13 @@ func (w *prerequisites) first(ctx context.Context) ([]world.Destination, error) 
 			for _, r := range part.Requirements {
 				asked := slices.ContainsFunc(w.request.To, func(text string) bool { return strings.HasPrefix(text, r.Name+"@") })
 				if r.Subject == l.Need.Subject && r.Fixed == "" && !asked {
-					list = append(list, world.Destination{Name: r.Name, Range: l.Need.Text, Text: r.Name + "@" + l.Need.Text, Because: fmt.Sprintf("%s needs it (%s)", l.By, l.Rule.ID)})
+					list = append(
+						list,
+						world.Destination{
+							Name: r.Name, Range: l.Need.Text, Text: r.Name + "@" + l.Need.Text,
+							Because: fmt.Sprintf("%s needs it (%s)", l.By, l.Rule.ID),
+						},
+					)
 				}
 			}
 		}

@@ -30,7 +30,9 @@ func (n *Need) Next() string {
 	wants := strings.Join(n.Wants.Texts(), " and ")
 	switch {
 	case n.Install && n.Elsewhere != nil:
-		return fmt.Sprintf("let %s be %s, which lies in %s; what starts now is %s", n.Subject, n.Elsewhere.Version, n.Elsewhere.Where, starts(n.Installed))
+		return fmt.Sprintf(
+			"let %s be %s, which lies in %s; what starts now is %s", n.Subject, n.Elsewhere.Version, n.Elsewhere.Where, starts(n.Installed),
+		)
 	case n.Install && len(n.Installed) > 0:
 		return fmt.Sprintf("install %s %s on this machine, which has %s", n.Subject, wants, n.Installed[0].Version)
 	case n.Install:

@@ -16,7 +16,9 @@ import (
 
 // atBranch is the range of a destination that names a branch of the source instead
 // of versions. Where there is none of that name, the error is why it is no range.
-func atBranch(ctx context.Context, part *tree.Part, registry ecosystem.Registry, plan *route.Plan, d world.Destination, noRange error) (version.Range, error) {
+func atBranch(
+	ctx context.Context, part *tree.Part, registry ecosystem.Registry, plan *route.Plan, d world.Destination, noRange error,
+) (version.Range, error) {
 	fault := &model.Fault{Doing: "reading --to " + d.Text, Wrong: noRange.Error()}
 	brancher, ok := registry.(ecosystem.Brancher)
 	if !ok {

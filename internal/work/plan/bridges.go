@@ -37,7 +37,12 @@ func (p *planner) openBridges(ctx context.Context) ([]OpenBridge, error) {
 	}
 	var all []OpenBridge
 	for _, b := range list {
-		row := OpenBridge{SurveyBridge: model.SurveyBridge{Component: b.Component, Name: b.Name, Kind: b.Kind, At: b.At, Because: b.Because, Since: b.Since, Waits: "until you say that nothing needs it any more"}}
+		row := OpenBridge{
+			SurveyBridge: model.SurveyBridge{
+				Component: b.Component, Name: b.Name, Kind: b.Kind, At: b.At, Because: b.Because, Since: b.Since,
+				Waits: "until you say that nothing needs it any more",
+			},
+		}
 		switch b.Kind {
 		case kept.BridgeOverride:
 			row.Name, row.Waits = b.Of+":"+b.Name, fmt.Sprintf("until %s goes with that by itself", b.Of)
@@ -86,7 +91,8 @@ func (p *planner) releaseAfter(ctx context.Context, b kept.Bridge) (string, erro
 		dayAfter = since.AddDate(0, 0, 1)
 	}
 	for _, r := range releases {
-		if v, err := order.Parse(r.Version); err == nil && !v.Preview() && (v.Compare(at) > 0 || v.Compare(at) == 0 && r.Published.After(dayAfter)) {
+		if v, err := order.Parse(r.Version); err == nil && !v.Preview() &&
+			(v.Compare(at) > 0 || v.Compare(at) == 0 && r.Published.After(dayAfter)) {
 			return r.Version, nil
 		}
 	}
@@ -106,7 +112,13 @@ func (p *planner) withoutOverride(ctx context.Context, b kept.Bridge) (string, e
 	}
 	bounds := world.Staying(part, "it is to stay")
 	delete(bounds, b.Of)
-	state, err := w.Solve(ctx, route.Goal{Bounds: bounds, Previews: p.desk.Previews(), Terms: model.Terms{Overrides: []model.Override{{Of: b.Of, Name: b.Name, Drop: true}}}})
+	state, err := w.Solve(
+		ctx,
+		route.Goal{
+			Bounds: bounds, Previews: p.desk.Previews(),
+			Terms: model.Terms{Overrides: []model.Override{{Of: b.Of, Name: b.Name, Drop: true}}},
+		},
+	)
 	if errors.As(err, new(*solve.Conflict)) {
 		return "", nil
 	}
@@ -138,14 +150,19 @@ func (p *planner) dropBridges(ctx context.Context, opt world.Request) (world.Req
 		}
 		if b.Kind == kept.BridgeOverride {
 			of, name, _ := strings.Cut(b.Name, ":")
-			opt.Dropped = append(opt.Dropped, world.OverrideIn{Component: b.Component, Override: model.Override{Of: of, Name: name, Drop: true, Because: b.Goes}})
+			opt.Dropped = append(
+				opt.Dropped,
+				world.OverrideIn{Component: b.Component, Override: model.Override{Of: of, Name: name, Drop: true, Because: b.Goes}},
+			)
 			continue
 		}
 		order := p.tree.Part(b.Component).Eco.Order()
 		opt.To = append(opt.To, b.Name+"@"+onward(order, b.to))
 	}
 	if len(opt.To)-asked+len(opt.Dropped) == 0 && asked == 0 {
-		return opt, &model.Fault{Doing: "dropping bridges", Wrong: "there is none that can go", Next: "bellwether survey tells what each waits for", Found: true}
+		return opt, &model.Fault{
+			Doing: "dropping bridges", Wrong: "there is none that can go", Next: "bellwether survey tells what each waits for", Found: true,
+		}
 	}
 	return opt, nil
 }

@@ -5,26 +5,16 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
-	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/tree"
+	"bellwether/internal/work/world"
 )
-
-// describedBy is what a package describes that does nothing else; ok is false for others.
-func describedBy(part *tree.Part, name string) (s model.Subject, ok bool) {
-	eco, ok := part.Eco.(ecosystem.Describer)
-	if !ok {
-		return s, false
-	}
-	return eco.Describes(name)
-}
 
 // descriptions lets packages that describe others move with them, and never ahead of them.
 func (b *bookApplier) descriptions() {
 	for _, t := range b.plan.Subjects {
-		of, ok := describedBy(b.part, t.Name)
+		of, ok := world.Describes(b.part, t.Name)
 		at := slices.IndexFunc(b.plan.Subjects, func(s *route.Subject) bool { return ok && !of.IsPin() && s.Name == of.Name })
 		if at < 0 {
 			continue
@@ -52,7 +42,7 @@ func (b *bookApplier) descriptions() {
 // beyondRuntime says why nobody should move to a description of a runtime that is for a newer
 // one than files state; "" where that is not so.
 func beyondRuntime(part *tree.Part, places *tree.Places, name string, v version.Version) string {
-	of, ok := describedBy(part, name)
+	of, ok := world.Describes(part, name)
 	if !ok || !of.IsPin() || places == nil {
 		return ""
 	}

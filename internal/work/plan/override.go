@@ -18,7 +18,10 @@ func readOverrides(part *tree.Part, opt world.Request) ([]model.Override, error)
 	for _, text := range opt.Override {
 		of, name, ok := strings.Cut(text, ":")
 		if !ok || of == "" || name == "" {
-			return nil, &model.Fault{Doing: "reading --override " + text, Wrong: "it is not OF:NAME or OF:NAME@RANGE", Next: "write which package is to get what: --override tide-form:quayside"}
+			return nil, &model.Fault{
+				Doing: "reading --override " + text, Wrong: "it is not OF:NAME or OF:NAME@RANGE",
+				Next: "write which package is to get what: --override tide-form:quayside",
+			}
 		}
 		o := model.Override{Of: of, Name: name, Because: "asked for"}
 		if at := strings.LastIndex(name, "@"); at > 0 {

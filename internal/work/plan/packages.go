@@ -136,7 +136,9 @@ func destinations(opt world.Request, reach version.Reach) []string {
 
 // planPart adds the legs of a component. Where the way goes only by a newer
 // runtime that its manifest states, and nothing holds that, it is raised first.
-func (p *planner) planPart(ctx context.Context, part *tree.Part, r *Planned, wishes []world.Destination, reach version.Reach, opt world.Request) error {
+func (p *planner) planPart(
+	ctx context.Context, part *tree.Part, r *Planned, wishes []world.Destination, reach version.Reach, opt world.Request,
+) error {
 	for {
 		w, err := world.Of(ctx, p.desk, r.End(), part)
 		if err != nil {
@@ -170,9 +172,14 @@ func (p *planner) holds(hold []string, part *tree.Part, name string) bool {
 
 // routePart computes the legs of a component. Previews that its wishes need are added to the
 // route's.
-func (p *planner) routePart(ctx context.Context, w *world.World, r *Planned, wishes []world.Destination, reach version.Reach, opt world.Request) (legs []model.Leg, notices []string, err error) {
+func (p *planner) routePart(
+	ctx context.Context, w *world.World, r *Planned, wishes []world.Destination, reach version.Reach, opt world.Request,
+) (legs []model.Leg, notices []string, err error) {
 	part, start := w.Part, *w
-	plan := &route.Plan{Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: part.Lock == "" && !part.Lockless, Down: opt.AllowDown, Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart}
+	plan := &route.Plan{
+		Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: part.Lock == "" && !part.Lockless, Down: opt.AllowDown,
+		Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart,
+	}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err
 	}
@@ -197,7 +204,8 @@ func (p *planner) routePart(ctx context.Context, w *world.World, r *Planned, wis
 		}
 		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.Name, Range: rng, Text: d.Text, Because: d.Because})
 	}
-	changes := len(plan.Replaced) > 0 || slices.ContainsFunc(wishes, func(d world.Destination) bool { return p.shelf.Replaces(part, d.Name) != nil })
+	changes := len(plan.Replaced) > 0 ||
+		slices.ContainsFunc(wishes, func(d world.Destination) bool { return p.shelf.Replaces(part, d.Name) != nil })
 	if reach == version.Stay && len(plan.Wishes)+len(plan.Overrides) == 0 && !changes && opt.Reach != world.ReachFix && !opt.Dedupe {
 		return nil, nil, nil
 	}
@@ -237,7 +245,7 @@ func (p *planner) routePart(ctx context.Context, w *world.World, r *Planned, wis
 		return nil, nil, no
 	}
 	if err == nil && len(legs) > 0 {
-		notices = append(notices, parted(Companions(ctx, part, w.Registry), plan, legs)...)
+		notices = append(notices, world.Parted(world.Companions(ctx, part, w.Registry), plan, legs)...)
 	}
 	return legs, notices, err
 }

@@ -48,7 +48,9 @@ func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r wor
 		}
 		legs = p.settleFirst(legs, limit)
 	}
-	result := &model.RouteResult{File: kept.RouteFile, Destination: planned.Route.Destination, Legs: []model.LegResult{}, Notices: planned.Notices}
+	result := &model.RouteResult{
+		File: kept.RouteFile, Destination: planned.Route.Destination, Legs: []model.LegResult{}, Notices: planned.Notices,
+	}
 	for i := range legs {
 		legs[i].ID = fmt.Sprintf("%d-%s", i+1, strings.SplitN(legs[i].ID, "-", 2)[1])
 		result.Legs = append(result.Legs, legs[i].Result())
@@ -180,7 +182,10 @@ func (p *planner) takeWay(ctx context.Context, opt world.Request, planned *Plann
 	case !errors.As(err, &no):
 		return nil, err
 	case opt.Take > len(no.Take):
-		return nil, &model.Fault{Doing: fmt.Sprintf("reading --take %d", opt.Take), Wrong: fmt.Sprintf("there are %d ways out", len(no.Take)), Next: "bellwether route without --take lists them"}
+		return nil, &model.Fault{
+			Doing: fmt.Sprintf("reading --take %d", opt.Take), Wrong: fmt.Sprintf("there are %d ways out", len(no.Take)),
+			Next: "bellwether route without --take lists them",
+		}
 	}
 	opt = opt.Clone()
 	way := no.Ways[opt.Take-1]

@@ -161,7 +161,9 @@ func (b *bookApplier) replaced(r *compat.Rule, renames []world.Destination) {
 		b.plan.Within[s.Name] = r.New.Name
 		return
 	}
-	c := route.Change{Old: s.Name, New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID)}
+	c := route.Change{
+		Old: s.Name, New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID),
+	}
 	asked := b.plan.Reach == version.Major
 	for _, d := range renames {
 		if d.Name == c.New {

@@ -61,7 +61,10 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
 			continue
 		}
-		s := &route.Subject{Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()), Previews: slices.Contains(plan.Previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime"}
+		s := &route.Subject{
+			Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()),
+			Previews: slices.Contains(plan.Previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime",
+		}
 		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)

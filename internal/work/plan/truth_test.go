@@ -121,9 +121,10 @@ func newSaying(t *testing.T, seed uint64) *saying {
 	t.Cleanup(server.Close)
 	asks := strings.Join(deps, ", ")
 	for name, text := range map[string]string{
-		".npmrc":            "registry=" + server.URL + "/\n",
-		"package.json":      `{"name": "x", "dependencies": {` + asks + `}}`,
-		"package-lock.json": `{"name": "x", "lockfileVersion": 3, "packages": {"": {"name": "x", "dependencies": {` + asks + `}}, ` + strings.Join(locked, ", ") + `}}`,
+		".npmrc":       "registry=" + server.URL + "/\n",
+		"package.json": `{"name": "x", "dependencies": {` + asks + `}}`,
+		"package-lock.json": `{"name": "x", "lockfileVersion": 3, "packages": {"": {"name": "x", ` +
+			`"dependencies": {` + asks + `}}, ` + strings.Join(locked, ", ") + `}}`,
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(u.dir, name), []byte(text), 0o644))
 	}
@@ -190,7 +191,9 @@ func (u *saying) fact(text string) {
 	assert.Fail(u.t, "nothing is known of this fact", text)
 }
 
-var manyMajors = regexp.MustCompile(`^(\S+) is there in (\d) majors now, (\S+) and (\S+)(?: \((\S+) (\S+) needs (\S+) (.+?)(?: as a peer)?\))?$`)
+var manyMajors = regexp.MustCompile(
+	`^(\S+) is there in (\d) majors now, (\S+) and (\S+)(?: \((\S+) (\S+) needs (\S+) (.+?)(?: as a peer)?\))?$`,
+)
 
 // note holds what is told of a leg against what is known.
 func (u *saying) note(text string) {

@@ -97,9 +97,10 @@ func universeWithoutWay(t *testing.T, seed uint64) (dir string, opt world.Reques
 	t.Cleanup(server.Close)
 	dir = t.TempDir()
 	for name, text := range map[string]string{
-		".npmrc":            "registry=" + server.URL + "/\n",
-		"package.json":      fmt.Sprintf(`{"name": "x", "dependencies": {"frame": "^1.0.0", %s}}`, strings.Join(needs, ", ")),
-		"package-lock.json": fmt.Sprintf(`{"name": "x", "lockfileVersion": 3, "packages": {"": {"name": "x", "dependencies": {"frame": "^1.0.0", %s}}, %s}}`, strings.Join(needs, ", "), strings.Join(locked, ", ")),
+		".npmrc":       "registry=" + server.URL + "/\n",
+		"package.json": fmt.Sprintf(`{"name": "x", "dependencies": {"frame": "^1.0.0", %s}}`, strings.Join(needs, ", ")),
+		"package-lock.json": fmt.Sprintf(`{"name": "x", "lockfileVersion": 3, "packages": {"": {"name": "x", `+
+			`"dependencies": {"frame": "^1.0.0", %s}}, %s}}`, strings.Join(needs, ", "), strings.Join(locked, ", ")),
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}

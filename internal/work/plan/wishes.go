@@ -3,12 +3,15 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strings"
 
+	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
+	"bellwether/internal/work/settings"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
 )
@@ -109,4 +112,18 @@ func checkWishes(part *tree.Part, plan *route.Plan) error {
 		}
 	}
 	return nil
+}
+
+// familiesAsked are the families of --together, as the settings would have them.
+func familiesAsked(lists []string) (families []settings.Family, err error) {
+	for _, list := range lists {
+		names := strings.Split(list, ",")
+		if len(names) < 2 {
+			return nil, &model.Fault{
+				Doing: "reading --together", Wrong: fmt.Sprintf("%q is one name", list), Next: "write the names with commas between them",
+			}
+		}
+		families = append(families, settings.Family{Names: names, Share: compat.ShareMajor})
+	}
+	return families, nil
 }

@@ -107,7 +107,8 @@ func Read(fsys fs.FS) (*Settings, error) {
 		if f.Share == "" {
 			s.Together[i].Share = compat.ShareMajor
 		} else if !slices.Contains(compat.Shares, f.Share) {
-			return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("together: a family shares its version, minor or major, not %q", f.Share)}
+			return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("together: a family shares its "+
+				"version, minor or major, not %q", f.Share)}
 		}
 		if len(f.Names) < 2 {
 			return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: "together: a family has more than one name"}
@@ -119,12 +120,17 @@ func Read(fsys fs.FS) (*Settings, error) {
 		}
 	}
 	if s.AtOnce < 0 {
-		return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("at-once: %d is no number of components", s.AtOnce)}
+		return nil, &model.Fault{
+			Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("at-once: %d is no number of components", s.AtOnce),
+		}
 	}
 	for dir, patterns := range s.Reads {
 		for _, pattern := range patterns {
 			if !doublestar.ValidatePattern(pattern) || !insideProject(pattern) {
-				return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("reads: %s: %q is no pattern of files in the project", dir, pattern)}
+				return nil, &model.Fault{
+					Doing: "reading the settings", File: File,
+					Wrong: fmt.Sprintf("reads: %s: %q is no pattern of files in the project", dir, pattern),
+				}
 			}
 		}
 	}

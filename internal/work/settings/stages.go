@@ -122,7 +122,10 @@ func (p Probe) check() error {
 
 func (p Probe) model() model.Probe {
 	tells, _ := model.ReadSubject(p.Tells)
-	return model.Probe{URL: p.URL, Status: p.Status, Header: p.Header, Body: p.Body, JSON: p.JSON, Is: p.Is, TCP: p.TCP, Prints: p.Prints, Command: p.Command, Tells: tells}
+	return model.Probe{
+		URL: p.URL, Status: p.Status, Header: p.Header, Body: p.Body, JSON: p.JSON, Is: p.Is, TCP: p.TCP, Prints: p.Prints,
+		Command: p.Command, Tells: tells,
+	}
 }
 
 func readWatch(settings []Watch) (all []finding.Watch, err error) {

@@ -97,7 +97,10 @@ func (s *Shelf) shelve(ctx context.Context, d *desk.Desk, t *tree.Tree, b settin
 		return s.fetch(ctx, d, b)
 	}
 	if !filepath.IsLocal(filepath.FromSlash(b.Path)) {
-		return &model.Fault{Doing: "reading compat books", File: settings.File, Wrong: fmt.Sprintf("the path %q leads out of the project", b.Path), Next: "name a folder outside with --books"}
+		return &model.Fault{
+			Doing: "reading compat books", File: settings.File, Wrong: fmt.Sprintf("the path %q leads out of the project", b.Path),
+			Next: "name a folder outside with --books",
+		}
 	}
 	return s.addFiles(t.Files.FS, path.Clean(b.Path), "")
 }
@@ -173,23 +176,34 @@ func (s *Shelf) fetch(ctx context.Context, d *desk.Desk, b settings.Book) error 
 	}
 	pinned := strings.ToLower(b.SHA256)
 	var fault *model.Fault
-	request := fetch.Request{URL: b.URL, Form: "book-2 " + pinned, Accept: "application/yaml, text/yaml, */*", Limit: MaxBook + 1, Distil: func(body io.Reader) ([]byte, error) {
-		src, err := io.ReadAll(io.LimitReader(body, MaxBook+1))
-		if err != nil {
-			return nil, err
-		}
-		sum := sha256.Sum256(src)
-		if fault = judge(shown, hex.EncodeToString(sum[:]), pinned); fault != nil {
-			return nil, fault
-		}
-		return src, nil
-	}}
+	request := fetch.Request{
+		URL:    b.URL,
+		Form:   "book-2 " + pinned,
+		Accept: "application/yaml, text/yaml, */*",
+		Limit:  MaxBook + 1,
+		Distil: func(body io.Reader) ([]byte, error) {
+			src, err := io.ReadAll(io.LimitReader(body, MaxBook+1))
+			if err != nil {
+				return nil, err
+			}
+			sum := sha256.Sum256(src)
+			if fault = judge(shown, hex.EncodeToString(sum[:]), pinned); fault != nil {
+				return nil, fault
+			}
+			return src, nil
+		},
+	}
 	src, err := d.Client().Document(ctx, request)
 	if err != nil && ctx.Err() == nil {
 		kept, kerr := d.Cached().Document(ctx, request)
 		switch {
 		case kerr == nil && fault != nil:
-			s.Notes = append(s.Notes, fmt.Sprintf("the book %s is another one by now at its address; the copy in the cache has the digest that is pinned, and is used", shown))
+			s.Notes = append(
+				s.Notes,
+				fmt.Sprintf(
+					"the book %s is another one by now at its address; the copy in the cache has the digest that is pinned, and is used", shown,
+				),
+			)
 		case kerr == nil:
 			s.Notes = append(s.Notes, fmt.Sprintf("the book %s cannot be fetched now, the copy in the cache is used: %s", shown, firstLine(err)))
 		case fault != nil:
@@ -214,7 +228,8 @@ func judge(shown, found, pinned string) *model.Fault {
 		}
 	case found != pinned:
 		return &model.Fault{
-			Doing: "reading compat books", File: settings.File, Wrong: fmt.Sprintf("the book %s has changed: its digest is %s, not %s", shown, found, pinned),
+			Doing: "reading compat books", File: settings.File, Wrong: fmt.Sprintf("the book %s has changed: its digest is %s, not "+
+				"%s", shown, found, pinned),
 			Next: "see what changed in it, and pin the new digest or keep a copy of the old book in the project",
 		}
 	}
@@ -240,7 +255,8 @@ func (s *Shelf) Ends(subject model.Subject, v version.Version) (on time.Time, ru
 		}
 	}
 	for _, r := range s.Rules {
-		if r.Kind == compat.Ends && r.Foreign == "" && r.When[0].Subject == subject && (r.When[0].Range == nil || r.When[0].Range.Contains(v)) && (on.IsZero() || r.On.Before(on)) {
+		if r.Kind == compat.Ends && r.Foreign == "" && r.When[0].Subject == subject && (r.When[0].Range == nil || r.When[0].Range.Contains(v)) &&
+			(on.IsZero() || r.On.Before(on)) {
 			on, rule = r.On, r
 		}
 	}

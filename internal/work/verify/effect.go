@@ -18,7 +18,9 @@ import (
 // Differences are the versions at work that are not those that the legs so far lead
 // to: of what is installed, of what the started program tells, and of runtimes
 // and tools as they run here. Route is nil for none.
-func Differences(ctx context.Context, d *desk.Desk, t *tree.Tree, r *kept.Route, j *kept.Journey, v *finding.Verification) []finding.Difference {
+func Differences(
+	ctx context.Context, d *desk.Desk, t *tree.Tree, r *kept.Route, j *kept.Journey, v *finding.Verification,
+) []finding.Difference {
 	if r == nil {
 		return nil
 	}

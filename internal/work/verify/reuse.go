@@ -67,7 +67,8 @@ func (j Job) known(key string) *kept.Verified {
 
 // remember keeps what came of a component, if all of it is well: what fails is run again.
 func (j Job) remember(key string, stages []finding.Stage, effect []finding.Effect) error {
-	if j.Until != "" || slices.ContainsFunc(stages, func(s finding.Stage) bool { return s.Status != finding.Passed && s.Status != finding.Skipped }) {
+	if j.Until != "" ||
+		slices.ContainsFunc(stages, func(s finding.Stage) bool { return s.Status != finding.Passed && s.Status != finding.Skipped }) {
 		return nil
 	}
 	return j.Kept.KeepVerified(key, &kept.Verified{As: j.Label, At: j.Desk.Clock, Stages: stages, Effect: effect})

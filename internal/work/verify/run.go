@@ -126,7 +126,9 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 }
 
 // part runs the stages of a component.
-func (j Job) part(ctx context.Context, s *scratch.Scratch, v *finding.Verification, part *tree.Part) (refreshed []model.FileEdit, err error) {
+func (j Job) part(
+	ctx context.Context, s *scratch.Scratch, v *finding.Verification, part *tree.Part,
+) (refreshed []model.FileEdit, err error) {
 	failed := false
 	for _, stage := range Stages(j.Desk, j.Tree, part) {
 		st := &stageRun{desk: j.Desk, kept: j.Kept, scratch: s, part: part, stage: stage, label: j.Label}

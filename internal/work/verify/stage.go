@@ -120,7 +120,10 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 		title += ", once more"
 	}
 	if info, err := os.Stat(st.dir); err != nil || !info.IsDir() {
-		return st.result, &model.Fault{Doing: "running the stage " + title, File: settings.File, Wrong: fmt.Sprintf("there is no folder %s in a fresh checkout", st.stage.Dir), Next: "set another folder for it"}
+		return st.result, &model.Fault{
+			Doing: "running the stage " + title, File: settings.File,
+			Wrong: fmt.Sprintf("there is no folder %s in a fresh checkout", st.stage.Dir), Next: "set another folder for it",
+		}
 	}
 	st.desk.Tell(desk.Event{Text: title})
 	name := strings.ReplaceAll(strings.Trim(st.part.Dir, "."), "/", "-") + "-" + st.stage.Name + suffix + ".log"
@@ -133,14 +136,20 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 	begun := time.Now()
 	result, err := st.execute(ctx, log)
 	if cerr := log.Close(); err == nil && cerr != nil {
-		err = &model.Fault{Doing: "writing the log of the stage " + title, File: path.Join(kept.Dir, logFile), Wrong: model.Reason(cerr), Next: "make room there", Cause: cerr}
+		err = &model.Fault{
+			Doing: "writing the log of the stage " + title, File: path.Join(kept.Dir, logFile), Wrong: model.Reason(cerr),
+			Next: "make room there", Cause: cerr,
+		}
 	}
 	result.Duration = result.Duration.Round(time.Millisecond)
 	result.Log = path.Join(kept.Dir, logFile)
 	switch {
 	case errors.Is(err, run.ErrMissing):
 		st.desk.Tell(desk.Event{Text: title, Done: true, Note: "cannot run"})
-		return result, fmt.Errorf("the stage %s: %w\n  next: install %s, or set another command for the stage in %s", title, err, st.stage.Command[0], settings.File)
+		return result, fmt.Errorf(
+			"the stage %s: %w\n  next: install %s, or set another command for the stage in %s", title, err, st.stage.Command[0],
+			settings.File,
+		)
 	case err != nil:
 		st.desk.Tell(desk.Event{Text: title, Done: true, Note: "interrupted"})
 		return result, err
@@ -169,7 +178,13 @@ func (st *stageRun) execute(ctx context.Context, log *run.Log) (finding.Stage, e
 		release()
 	}
 	timeout := cmp.Or(stage.Timeout, stageTimeout)
-	end, err := run.Run(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log, Owner: st.scratch.Name()})
+	end, err := run.Run(
+		ctx,
+		run.Command{
+			Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log,
+			Owner: st.scratch.Name(),
+		},
+	)
 	result.Exit, result.Duration = end.Exit, end.Duration
 	switch {
 	case err != nil:
@@ -202,7 +217,9 @@ func (st *stageRun) read(ctx context.Context, result *finding.Stage, logFile str
 		return fmt.Errorf("reading the log of a stage: %w", err)
 	}
 	defer log.Close()
-	r := finding.NewReader(finding.Source{Root: st.part.Name, Dir: st.part.Dir, Scratch: filepath.ToSlash(st.scratch.Dir), Watch: st.desk.Settings.Watched})
+	r := finding.NewReader(
+		finding.Source{Root: st.part.Name, Dir: st.part.Dir, Scratch: filepath.ToSlash(st.scratch.Dir), Watch: st.desk.Settings.Watched},
+	)
 	if err := r.Output(log); err != nil {
 		return fmt.Errorf("reading the log of a stage: %w", err)
 	}

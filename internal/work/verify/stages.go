@@ -36,7 +36,8 @@ func Stages(d *desk.Desk, t *tree.Tree, part *tree.Part) []model.Stage {
 // usualResults are where test runners put files of results, if they write some. Only those
 // are read that a stage wrote.
 var usualResults = []string{
-	"junit.xml", "junit/*.xml", "test-results/**/*.xml", "reports/**/junit*.xml", "coverage/junit.xml", "TestResults/*.trx", "*/TestResults/*.trx",
+	"junit.xml", "junit/*.xml", "test-results/**/*.xml", "reports/**/junit*.xml", "coverage/junit.xml", "TestResults/*.trx",
+	"*/TestResults/*.trx",
 	"target/surefire-reports/*.xml", "*/target/surefire-reports/*.xml", "build/test-results/**/*.xml", "*/build/test-results/**/*.xml",
 }
 
@@ -61,7 +62,9 @@ func CheckStages(d *desk.Desk, t *tree.Tree) error {
 			for _, part := range t.Parts {
 				dirs = append(dirs, part.Dir)
 			}
-			fault.Wrong = fmt.Sprintf("the stage %s is set in %q, where there is no component; there are %s", set.Name, set.In, strings.Join(dirs, ", "))
+			fault.Wrong = fmt.Sprintf(
+				"the stage %s is set in %q, where there is no component; there are %s", set.Name, set.In, strings.Join(dirs, ", "),
+			)
 			fault.Next = spelling.DidYouMean(set.In, dirs)
 		case set.Name == settings.StageStart && set.In == "" && len(t.Parts) > 1:
 			fault.Wrong, fault.Next = "the stage start does not say which component it starts", "write in: with the component's folder"
@@ -77,7 +80,8 @@ func CheckStages(d *desk.Desk, t *tree.Tree) error {
 				dirs = append(dirs, part.Dir)
 			}
 			return &model.Fault{
-				Doing: "reading the settings", File: settings.File, Wrong: fmt.Sprintf("reads: there is no component in %q; there are %s", dir, strings.Join(dirs, ", ")),
+				Doing: "reading the settings", File: settings.File, Wrong: fmt.Sprintf("reads: there is no component in %q; there are "+
+					"%s", dir, strings.Join(dirs, ", ")),
 				Next: spelling.DidYouMean(dir, dirs),
 			}
 		}

@@ -38,7 +38,9 @@ const PortMark = "{port}"
 func withPort(stage model.Stage) (_ model.Stage, release func(), err error) {
 	wants := func(text string) bool { return strings.Contains(text, PortMark) }
 	asked := slices.ContainsFunc(stage.Command, wants) || slices.ContainsFunc(stage.Env, wants) ||
-		slices.ContainsFunc(stage.Probes, func(p model.Probe) bool { return wants(p.URL) || wants(p.TCP) || slices.ContainsFunc(p.Command, wants) })
+		slices.ContainsFunc(
+			stage.Probes, func(p model.Probe) bool { return wants(p.URL) || wants(p.TCP) || slices.ContainsFunc(p.Command, wants) },
+		)
 	if !asked {
 		return stage, nil, nil
 	}
@@ -64,7 +66,9 @@ func withPort(stage model.Stage) (_ model.Stage, release func(), err error) {
 }
 
 // portTaken is how programs and runtimes say that somebody else has their port.
-var portTaken = regexp.MustCompile(`(?i)EADDRINUSE|address (?:is )?already in use|address in use|port \S+ is (?:already )?in use|only one usage of each socket address`)
+var portTaken = regexp.MustCompile(
+	`(?i)EADDRINUSE|address (?:is )?already in use|address in use|port \S+ is (?:already )?in use|only one usage of each socket address`,
+)
 
 // maxPorts is how many ports are tried in turn.
 const maxPorts = 5
@@ -111,16 +115,27 @@ func (st *stageRun) startOnce(ctx context.Context, log io.Writer) (result findin
 			continue // it is held
 		}
 		if address != "" && probe.Taken(ctx, address) {
-			result.Status, result.Why = finding.Failed, fmt.Sprintf("something answers at %s before the program is started; end it, or write %s for the port", address, PortMark)
+			result.Status, result.Why = finding.Failed, fmt.Sprintf(
+				"something answers at %s before the program is started; end it, or write %s for the port", address, PortMark,
+			)
 			return result, false, nil
 		}
 	}
-	s := &starting{stage: stage, dir: st.dir, env: st.env, printed: &printed{}, holds: make([]bool, len(stage.Probes)), told: map[model.Subject]string{}}
+	s := &starting{
+		stage: stage, dir: st.dir, env: st.env, printed: &printed{}, holds: make([]bool, len(stage.Probes)),
+		told: map[model.Subject]string{},
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	began := time.Now()
 	release()
-	process, err := run.Start(ctx, run.Command{Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Log: io.MultiWriter(log, s.printed), Owner: st.scratch.Name()})
+	process, err := run.Start(
+		ctx,
+		run.Command{
+			Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Log: io.MultiWriter(log, s.printed),
+			Owner: st.scratch.Name(),
+		},
+	)
 	if err != nil {
 		return result, false, err
 	}
@@ -149,7 +164,10 @@ func (st *stageRun) startOnce(ctx context.Context, log io.Writer) (result findin
 		result.Status, result.Why = finding.Failed, fmt.Sprintf("not all probes held after %s: %v", within, s.last)
 	}
 	for subject, version := range s.told {
-		st.effect = append(st.effect, finding.Effect{Component: st.part.Dir, Name: subject.String(), Version: version, Where: "as the started program tells"})
+		st.effect = append(
+			st.effect,
+			finding.Effect{Component: st.part.Dir, Name: subject.String(), Version: version, Where: "as the started program tells"},
+		)
 	}
 	slices.SortFunc(st.effect, finding.Effect.Compare)
 	return result, again, stopErr

@@ -61,7 +61,8 @@ func (f *finder) readSources(s *shelf.Shelf) {
 // branch takes what is not released yet.
 func (f *finder) branch(b branched, from string) relaxation {
 	return relaxation{
-		text: "take " + b.name + " from its branch " + b.branch + ", which is %s by now", option: "--to " + b.name + "@" + b.branch, cost: costBranch, about: b.name, from: from,
+		text: "take " + b.name + " from its branch " + b.branch + ", which is %s by now", option: "--to " + b.name + "@" + b.branch,
+		cost: costBranch, about: b.name, from: from,
 		risk: "a branch changes before it is released",
 		relax: func(g *route.Goal) {
 			g.Also = maps.Clone(g.Also)
@@ -69,7 +70,10 @@ func (f *finder) branch(b branched, from string) relaxation {
 				g.Also = map[string]string{}
 			}
 			g.Also[b.name] = b.at.String()
-			g.Bounds[b.name] = route.Bound{Allow: func(v version.Version) bool { return v.Compare(b.at) == 0 }, Newest: true, Why: b.name + " may come from its branch " + b.branch}
+			g.Bounds[b.name] = route.Bound{
+				Allow: func(v version.Version) bool { return v.Compare(b.at) == 0 }, Newest: true,
+				Why: b.name + " may come from its branch " + b.branch,
+			}
 		},
 		take: func(o *world.Request, _ string) { o.To = append(o.To, b.name+"@"+b.branch) },
 	}
@@ -78,7 +82,8 @@ func (f *finder) branch(b branched, from string) relaxation {
 // source takes what is not released yet from a repository.
 func (f *finder) source(s shelf.Source) relaxation {
 	return relaxation{
-		text: "take " + s.Of + " from the branch " + s.Name + " of its source, where it is %s by now", option: "--to " + s.Of + "@" + s.Name, cost: costBranch, about: s.Of,
+		text:   "take " + s.Of + " from the branch " + s.Name + " of its source, where it is %s by now",
+		option: "--to " + s.Of + "@" + s.Name, cost: costBranch, about: s.Of,
 		risk: "a branch changes before it is released",
 		relax: func(g *route.Goal) {
 			g.Changes = append(g.Changes, route.Change{Old: s.Of, New: s.Of, Range: s.Value, Why: s.Rule.ID})

@@ -147,7 +147,8 @@ func (f *finder) lower(wish route.Wish) []relaxation {
 		return nil
 	}
 	return []relaxation{{
-		text: "the newest " + wish.Name + " that goes without that is %s", option: "--to " + wish.Name + "@%s", cost: costLower, givesUp: true, about: wish.Name, from: s.At.String(),
+		text: "the newest " + wish.Name + " that goes without that is %s", option: "--to " + wish.Name + "@%s", cost: costLower,
+		givesUp: true, about: wish.Name, from: s.At.String(),
 		relax: func(g *route.Goal) {
 			g.Bounds[wish.Name] = route.Bound{Allow: upFrom(s.At), Newest: true, Why: wish.Name + " may be at any later version"}
 		},
@@ -163,7 +164,8 @@ func (f *finder) lower(wish route.Wish) []relaxation {
 
 func (f *finder) preview(s *route.Subject) relaxation {
 	return relaxation{
-		text: "allow pre-releases of " + s.Name + ", which goes to %s", option: "--preview " + s.Name, cost: costPreview, about: s.Name, from: s.At.String(),
+		text: "allow pre-releases of " + s.Name + ", which goes to %s", option: "--preview " + s.Name, cost: costPreview,
+		about: s.Name, from: s.At.String(),
 		risk:  "a pre-release may change before it is released",
 		relax: func(g *route.Goal) { g.Previews = append(g.Previews, s.Name) },
 		take:  func(r *world.Request, _ string) { r.Previews = append(r.Previews, s.Name) },
@@ -196,7 +198,9 @@ func (f *finder) down(s *route.Subject) relaxation {
 
 // farDown lets a requirement go back as far as it takes.
 func (f *finder) farDown(s *route.Subject) relaxation {
-	x := f.goingDown(s, costFarDown, "it is a much older one, and nothing says that it was made for this", func(version.Version) bool { return true })
+	x := f.goingDown(
+		s, costFarDown, "it is a much older one, and nothing says that it was made for this", func(version.Version) bool { return true },
+	)
 	x.text = "let " + s.Name + " go far down, to %s"
 	return x
 }
@@ -205,7 +209,9 @@ func (f *finder) goingDown(s *route.Subject, cost int, risk string, allow func(v
 	return relaxation{
 		text: "let " + s.Name + " go down, to %s", option: "--allow-down " + s.Name, cost: cost, about: s.Name, from: s.At.String(), risk: risk,
 		relax: func(g *route.Goal) {
-			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() && (v.Compare(s.At) >= 0 || allow(v)) }, Why: s.Name + " may go down"}
+			g.Bounds[s.Name] = route.Bound{
+				Allow: func(v version.Version) bool { return !v.Preview() && (v.Compare(s.At) >= 0 || allow(v)) }, Why: s.Name + " may go down",
+			}
 		},
 		take: func(o *world.Request, _ string) { o.AllowDown = append(o.AllowDown, s.Name) },
 	}
@@ -234,10 +240,14 @@ func (f *finder) widen(s *route.Subject) relaxation {
 		}
 	}
 	return relaxation{
-		low:  low,
-		text: fmt.Sprintf("ask for another %s than %s, which is then %%s (%s)", s.Name, asks.Range, asks.Site), option: "--to " + s.Name + "@%s", cost: costWiden, about: s.Name,
+		low: low,
+		text: fmt.Sprintf(
+			"ask for another %s than %s, which is then %%s (%s)", s.Name, asks.Range, asks.Site,
+		), option: "--to " + s.Name + "@%s", cost: costWiden, about: s.Name,
 		relax: func(g *route.Goal) {
-			g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.Name + " may be at any version"}
+			g.Bounds[s.Name] = route.Bound{
+				Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.Name + " may be at any version",
+			}
 		},
 		take: func(o *world.Request, to string) { o.To = append(o.To, s.Name+"@"+to) },
 	}
@@ -253,7 +263,9 @@ func (f *finder) apart(wish route.Wish, s *route.Subject) relaxation {
 		}
 	}
 	return relaxation{
-		text: "let those stay behind that cannot go along, and have a " + wish.Name + " of their own; the others go to %s", option: "--apart " + strings.Join(names, ","), kind: "apart " + wish.Name, cost: costApart, about: wish.Name, from: s.At.String(),
+		text: "let those stay behind that cannot go along, and have " +
+			"a " + wish.Name + " of their own; the others go to %s", option: "--apart " + strings.Join(names, ","),
+		kind: "apart " + wish.Name, cost: costApart, about: wish.Name, from: s.At.String(),
 		risk:  "two versions of it are in use in one workspace",
 		relax: func(g *route.Goal) { g.Apart = append(g.Apart, names...) },
 		take:  func(o *world.Request, _ string) { o.Apart = append(o.Apart, names...) },
@@ -268,7 +280,9 @@ func (f *finder) override(of, name string) *relaxation {
 		return nil // the project itself has none
 	}
 	return &relaxation{
-		text: fmt.Sprintf("let %s have the project's own %s, whatever it asks for", of, name), option: "--override " + of + ":" + name, cost: costAgainst,
+		text: fmt.Sprintf(
+			"let %s have the project's own %s, whatever it asks for", of, name,
+		), option: "--override " + of + ":" + name, cost: costAgainst,
 		risk:  "it was not made for that; nothing but your tests tells whether it works",
 		relax: func(g *route.Goal) { g.Overrides = append(g.Overrides, model.Override{Of: of, Name: name}) },
 		take:  func(o *world.Request, _ string) { o.Override = append(o.Override, of+":"+name) },
@@ -278,7 +292,9 @@ func (f *finder) override(of, name string) *relaxation {
 // become takes the package that a requirement goes on as.
 func (f *finder) become(c route.Change) relaxation {
 	return relaxation{
-		text: fmt.Sprintf("go on with %s in the place of %s", c.New, c.Old), option: "--to " + c.New + "@" + c.Range, cost: costBecome, tells: c.Old,
+		text: fmt.Sprintf(
+			"go on with %s in the place of %s", c.New, c.Old,
+		), option: "--to " + c.New + "@" + c.Range, cost: costBecome, tells: c.Old,
 		risk:  "what your code imports has another name then",
 		relax: func(g *route.Goal) { g.Changes = append(g.Changes, c) },
 		take:  func(o *world.Request, _ string) { o.To = append(o.To, c.New+"@"+c.Range) },
@@ -287,7 +303,9 @@ func (f *finder) become(c route.Change) relaxation {
 
 func (f *finder) raise(r model.Requirement) relaxation {
 	x := relaxation{
-		text: fmt.Sprintf("raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site), option: "--to " + r.Name + "@%s", cost: costRaise, raises: true, about: r.Name, from: r.Locked,
+		text: fmt.Sprintf(
+			"raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site,
+		), option: "--to " + r.Name + "@%s", cost: costRaise, raises: true, about: r.Name, from: r.Locked,
 		risk:  "whoever runs or uses it needs that, too",
 		relax: func(*route.Goal) {},
 		take:  func(o *world.Request, to string) { o.To = append(o.To, r.Name+"@"+lineOf(f.order, to)) },
@@ -302,7 +320,8 @@ func (f *finder) raise(r model.Requirement) relaxation {
 
 func (f *finder) without(wish route.Wish) relaxation {
 	return relaxation{
-		text: "go to the other destinations, and leave " + wish.Name + " where it is", option: "without --to " + wish.Text, cost: costWithout, givesUp: true,
+		text: "go to the other destinations, and leave " + wish.Name + " where it is", option: "without --to " + wish.Text,
+		cost: costWithout, givesUp: true,
 		relax: func(g *route.Goal) {
 			delete(g.Bounds, wish.Name)
 			g.First = slices.DeleteFunc(g.First, func(name string) bool { return name == wish.Name })

@@ -223,13 +223,18 @@ func required(subject string) string {
 
 // goal is what was asked for, all at once.
 func (f *finder) goal() route.Goal {
-	g := route.Goal{Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Also: f.plan.Also, Previews: slices.Clone(f.plan.Previews), Terms: model.Terms{Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart)}}
+	g := route.Goal{
+		Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Also: f.plan.Also, Previews: slices.Clone(f.plan.Previews),
+		Terms: model.Terms{Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart)},
+	}
 	for _, moved := range f.plan.Subjects {
 		s := f.subject(moved.Name)
 		if s == nil || !s.Held || s.At == nil {
 			continue
 		}
-		g.Bounds[s.Name] = route.Bound{Allow: func(v version.Version) bool { return v.Compare(s.At) == 0 }, Why: fmt.Sprintf("%s is held at %s", s.Name, s.At)}
+		g.Bounds[s.Name] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(s.At) == 0 }, Why: fmt.Sprintf("%s is held at %s", s.Name, s.At),
+		}
 	}
 	for _, c := range f.plan.Replaced {
 		if c.Asked {
@@ -299,7 +304,9 @@ func (f *finder) note(relaxations []relaxation, to []string, state *route.State)
 	way.Cost += len(way.Moves)
 	if len(relaxations) == 1 && relaxations[0].raises && f.no.Raise == nil {
 		x := relaxations[0]
-		f.no.Raise = &world.Destination{Name: x.about, Range: lineOf(f.order, to[0]), Text: x.about + "@" + to[0], Because: "what is asked for needs it"}
+		f.no.Raise = &world.Destination{
+			Name: x.about, Range: lineOf(f.order, to[0]), Text: x.about + "@" + to[0], Because: "what is asked for needs it",
+		}
 	}
 	f.whole = f.whole || !slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.givesUp })
 	f.no.Ways = append(f.no.Ways, way)

@@ -77,7 +77,8 @@ func Affected(packages *tree.Packages, dir string) ([]model.SurveyAdvisory, erro
 				}
 				row := model.SurveyAdvisory{
 					ID: record.ID, Aliases: record.Aliases, Summary: record.Summary, Severity: record.Severity,
-					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(), Fixed: nextFixed(record, subject, pkg.Version, order),
+					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(),
+					Fixed: nextFixed(record, subject, pkg.Version, order),
 				}
 				if in && !slices.ContainsFunc(found, func(o model.SurveyAdvisory) bool { return o.ID == row.ID && o.PURL == row.PURL }) {
 					found = append(found, row)

@@ -54,7 +54,9 @@ type OverrideIn struct {
 
 // Clone is a copy that shares nothing with the request.
 func (r Request) Clone() Request {
-	for _, list := range []*[]string{&r.To, &r.Hold, &r.AllowDown, &r.LeaveOut, &r.Apart, &r.Together, &r.DoWithout, &r.Override, &r.Previews} {
+	for _, list := range []*[]string{
+		&r.To, &r.Hold, &r.AllowDown, &r.LeaveOut, &r.Apart, &r.Together, &r.DoWithout, &r.Override, &r.Previews,
+	} {
 		*list = slices.Clone(*list)
 	}
 	r.Also, r.Dropped = maps.Clone(r.Also), slices.Clone(r.Dropped)

@@ -1,4 +1,4 @@
-package plan
+package world
 
 import (
 	"context"
@@ -7,11 +7,9 @@ import (
 	"strings"
 
 	"bellwether/internal/core/companion"
-	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
-	"bellwether/internal/work/settings"
 	"bellwether/internal/work/tree"
 )
 
@@ -23,8 +21,9 @@ func Companions(ctx context.Context, part *tree.Part, registry ecosystem.Registr
 	order := part.Eco.Order()
 	peers := map[string][]string{} // that the versions in use want to meet
 	for _, r := range part.Requirements {
+		_, only := Describes(part, r.Name)
 		known := slices.ContainsFunc(all, func(h companion.History) bool { return h.Name == r.Name })
-		if known || describes(part, r.Name) || r.Fixed != "" || r.Locked == "" || r.Asked || r.Subject.Kind != part.Type {
+		if known || only || r.Fixed != "" || r.Locked == "" || r.Asked || r.Subject.Kind != part.Type {
 			continue
 		}
 		releases, err := registry.Releases(ctx, r.Subject)
@@ -56,9 +55,9 @@ func linked(name string, names []string, peers map[string][]string) bool {
 	})
 }
 
-// parted tells of requirements that are usually moved together, and that legs take to other
+// Parted tells of requirements that are usually moved together, and that legs take to other
 // lines, or at other times.
-func parted(groups [][]string, plan *route.Plan, legs []model.Leg) (notices []string) {
+func Parted(groups [][]string, plan *route.Plan, legs []model.Leg) (notices []string) {
 	for _, names := range groups {
 		lines, times := map[string]bool{}, map[int]bool{}
 		for _, s := range plan.Subjects {
@@ -77,26 +76,21 @@ func parted(groups [][]string, plan *route.Plan, legs []model.Leg) (notices []st
 		}
 		if len(times) > 0 && (len(lines) > 1 || len(times) > len(lines)) {
 			list := strings.Join(names, ",")
-			notices = append(notices, fmt.Sprintf("usually moved together, and not here: %s; --together %s takes them in one leg", strings.Join(names, ", "), list))
+			notices = append(
+				notices,
+				fmt.Sprintf("usually moved together, and not here: %s; --together %s takes them in one leg", strings.Join(names, ", "), list),
+			)
 		}
 	}
 	return notices
 }
 
-// familiesAsked are the families of --together, as the settings would have them.
-func familiesAsked(lists []string) (families []settings.Family, err error) {
-	for _, list := range lists {
-		names := strings.Split(list, ",")
-		if len(names) < 2 {
-			return nil, &model.Fault{Doing: "reading --together", Wrong: fmt.Sprintf("%q is one name", list), Next: "write the names with commas between them"}
-		}
-		families = append(families, settings.Family{Names: names, Share: compat.ShareMajor})
+// Describes is what a package describes that does nothing else, another one or a runtime; ok is
+// false for others.
+func Describes(part *tree.Part, name string) (s model.Subject, ok bool) {
+	eco, ok := part.Eco.(ecosystem.Describer)
+	if !ok {
+		return s, false
 	}
-	return families, nil
-}
-
-// describes tells whether a package only describes another one, or a runtime.
-func describes(part *tree.Part, name string) bool {
-	_, ok := describedBy(part, name)
-	return ok
+	return eco.Describes(name)
 }
