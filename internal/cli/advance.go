@@ -57,7 +57,7 @@ the working tree: repair it and call advance again, or call undo.`,
 	}
 	cmd.Flags().BoolVar(&all, "all", false, "carry all legs out, until one breaks something")
 	cmd.Flags().BoolVar(&opt.FromRed, "from-red", false, "go on although the untouched project fails; nothing may get worse")
-	cmd.Flags().BoolVar(&opt.Whole, "whole", false, "verify every component, also those in which nothing has changed that they read")
+	cmd.Flags().BoolVar(&opt.Whole, "whole", false, "verify every component, even where nothing that it reads has changed")
 	cmd.Flags().StringVar(&opt.Branch, "branch", "", "the `branch` to commit to; made if it does not exist")
 	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
 	return cmd

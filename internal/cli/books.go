@@ -30,7 +30,7 @@ rule it tells whether it is in force here, and why.`,
 	}
 	a.bookFlag(cmd)
 	cmd.Flags().BoolVar(&a.offline, "offline", false, "fetch no book, use only what is cached")
-	cmd.Flags().BoolVar(&a.refresh, "refresh", false, "fetch books again, however young the cache is")
+	cmd.Flags().BoolVar(&a.refresh, "refresh", false, "fetch books again, even where the cache is fresh")
 	cmd.AddCommand(&cobra.Command{
 		Use:   "check FILE",
 		Short: "Tell what is wrong with a compat book",

@@ -175,7 +175,7 @@ usage or unreadable input; 3 network, registry or a missing tool failed;
 	flags.StringVar(&a.colour, "color", "auto", "colour text: auto, always or never")
 	root.AddCommand(
 		a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.tick(), a.undo(),
-		a.compatBooks(), a.demo(), a.standIn(), a.version(),
+		a.compatBooks(), a.demo(), a.standIn(), a.man(), a.version(),
 	)
 	return root
 }
@@ -184,7 +184,7 @@ usage or unreadable input; 3 network, registry or a missing tool failed;
 func (a *app) registryFlags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
-	flags.BoolVar(&a.refresh, "refresh", false, "ask registries again, however young the cache is")
+	flags.BoolVar(&a.refresh, "refresh", false, "ask registries again, even where the cache is fresh")
 	flags.StringVar(&a.asOf, "as-of", "", "leave out what was published after this `date` (2026-01-31, or with a time)")
 	flags.StringVar(&a.minAge, "min-age", "", "leave out releases younger than this `span` (72h, 3 days)")
 	flags.StringSliceVar(&a.preview, "preview", nil, "allow pre-releases of these `packages`")

@@ -43,10 +43,10 @@ tried once is not tried again by a later call. The working tree stays as it is.`
 			return err
 		}),
 	}
-	cmd.Flags().IntVar(&opt.Trials, "trials", 0, "make at most this `number` of trials, and tell what is known then")
+	cmd.Flags().IntVar(&opt.Trials, "trials", 0, "make at most this `number` of trials, then tell what is known")
 	cmd.Flags().StringVar(&limit, "for", "", "search for at most this `span` (90s, 30m)")
-	cmd.Flags().BoolVar(&opt.Split, "split", false, "tell between which releases of a single culprit it breaks")
-	cmd.Flags().BoolVar(&opt.Part, "part", false, "take the leg back, and part it: what passes first, the culprit behind it")
+	cmd.Flags().BoolVar(&opt.Split, "split", false, "find the two neighbouring releases between which a single culprit breaks")
+	cmd.Flags().BoolVar(&opt.Part, "part", false, "take the leg back and split it: first what passes, then the culprit")
 	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
 	return cmd
 }

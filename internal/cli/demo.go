@@ -34,7 +34,8 @@ func (a *app) demo() *cobra.Command {
 		Long: `Demo lays out Saltmarsh Ferries, an example project with invented packages,
 serves a simulated npm registry and Go module proxy on loopback, and does the
 whole job: survey, prerequisites, route, advance leg by leg, a leg that breaks a
-test, the culprit among its moves, the repair, a green end. It needs git, Node.js 20, npm and Go, and no network. The folder is kept.`,
+test, the culprit among its moves, the repair, a green end. It takes about a
+minute, and needs git, Node.js 20, npm and Go, but no network. The folder is kept.`,
 		Example: `  bellwether demo
   bellwether demo /tmp/ferries`,
 		Args: func(cmd *cobra.Command, args []string) error {

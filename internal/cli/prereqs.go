@@ -21,11 +21,11 @@ func (a *app) prereqs() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "prereqs",
 		Short: "Tell what must be true first: runtimes, tools, platforms and images",
-		Long: `Prereqs tells what the destination needs besides packages, and what that needs
-in turn: by whom it is needed, where it is stated, what is installed here, and
-what is to be done. Needs come from the packages themselves and from compat
-books. Without --to and --reach it is told for what is locked now. It ends with
-status 1 if anything is missing.`,
+		Long: `Prereqs lists the runtimes, tools, platforms and images that the destination
+needs, and what those need in turn: who needs them, where they are stated, what
+is installed here, and what you have to do. Needs come from the packages
+themselves and from compat books. Without --to and --reach, prereqs looks at what
+is locked now. It ends with status 1 if anything is missing.`,
 		Example: `  bellwether prereqs
   bellwether prereqs --to quayside@^4
   bellwether prereqs --to quayside@^4 --draw chain.svg`,
@@ -48,7 +48,7 @@ status 1 if anything is missing.`,
 		}),
 	}
 	a.destinationFlags(cmd, &opt)
-	cmd.Flags().BoolVar(&now, "now", false, "tell it for what is locked now, whatever the settings' reach")
+	cmd.Flags().BoolVar(&now, "now", false, "check what is locked now, and not a destination")
 	a.drawFlag(cmd, "the chain of needs")
 	a.registryFlags(cmd)
 	return cmd
@@ -59,7 +59,7 @@ func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
 	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`, or of a Go module MODULE@BRANCH; may be given several times")
 	cmd.Flags().StringVar(
 		&opt.Reach, "reach", "",
-		"how `far` everything else may move by itself: patch, minor or major; or fix, for only what --advisories tell against",
+		"how `far` everything else may move: patch, minor or major; or fix, which moves only what --advisories report",
 	)
 	cmd.Flags().StringVar(&opt.Advisories, "advisories", "", "vulnerability records (OSV JSON) in this `folder`, for --reach fix")
 	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages`, runtimes and tools that stay where they are")
@@ -69,12 +69,12 @@ func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
 	)
 	cmd.Flags().StringSliceVar(&opt.AllowDown, "allow-down", nil, "`packages` that may go to older versions if they must")
 	cmd.Flags().StringArrayVar(&opt.Together, "together", nil, "packages that move in one leg and share their major, `NAME,NAME`")
-	cmd.Flags().StringSliceVar(&opt.DoWithout, "do-without", nil, "`packages` that are no longer to be required")
-	cmd.Flags().StringSliceVar(&opt.Apart, "apart", nil, "`packages` that members of a workspace may have at versions of their own")
-	cmd.Flags().BoolVar(&opt.Dedupe, "dedupe", false, "leave as few copies of packages as there can be, in a last leg")
+	cmd.Flags().StringSliceVar(&opt.DoWithout, "do-without", nil, "remove these `packages` from the manifests")
+	cmd.Flags().StringSliceVar(&opt.Apart, "apart", nil, "`packages` that members of a workspace may keep at different versions")
+	cmd.Flags().BoolVar(&opt.Dedupe, "dedupe", false, "add a last leg that removes copies of packages that nobody needs")
 	cmd.Flags().StringArrayVar(
 		&opt.Override, "override", nil,
-		"what a package gets of another, whatever it asks for: `OF:NAME` for the project's own, or OF:NAME@RANGE",
+		"give a package another version of a dependency than it asks for: `OF:NAME` for the project's own version, or OF:NAME@RANGE",
 	)
 	a.bookFlag(cmd)
 }

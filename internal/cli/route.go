@@ -16,16 +16,18 @@ func (a *app) route() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "route",
 		Short: "Compute the legs to a destination",
-		Long: `Route computes the smallest legs that lead to the destination: everything
-inside its present major first, then the destination with the companions that
-cannot stay behind: one major at a time where a compat book says so or others go
-with it, else directly. Each leg ends in a state that resolves.
-Runtimes, tools and images that are stated too low for a leg are raised in legs
-before it, in all files that state them; what a person has to do is a leg, too.
-The route is kept in .bellwether/route.yaml, where you may edit it.
+		Long: `Route computes small legs that lead to the destination. First everything moves to
+the newest release of its present major. Then the destination moves, together
+with the packages that cannot stay as they are beside it: directly, or one major
+at a time where a compat book or another package wants that. Each leg ends in a
+state that resolves.
+
+Where a leg needs a newer runtime, tool or image, a leg before it raises that in
+every file that states it. What only a person can do is a leg, too. The route is
+kept in .bellwether/route.yaml, which you may edit.
 
 If the destination cannot be reached, route prints a proof and the ways out that
-it tried, and ends with status 1; --take goes one of them.
+it tried, and ends with status 1; --take follows one of them.
 
 Without --to and --reach, everything is refreshed within its major.`,
 		Example: `  bellwether route --to quayside@^4
@@ -44,16 +46,18 @@ Without --to and --reach, everything is refreshed within its major.`,
 		}),
 	}
 	a.destinationFlags(cmd, &opt)
-	cmd.Flags().IntVar(&opt.Take, "take", 0, "if there is no way, take the way out of this `number`")
-	cmd.Flags().BoolVar(&opt.Settle, "settle", false, "have a leg before the first major that is passed once own code uses nothing deprecated")
+	cmd.Flags().IntVar(&opt.Take, "take", 0, "if there is no way, take the way out with this `number`")
+	cmd.Flags().BoolVar(
+		&opt.Settle, "settle", false, "add a leg before the first major that waits until your own code uses nothing deprecated",
+	)
 	cmd.Flags().BoolVar(
 		&opt.DropBridges, "drop-bridges", false,
-		"go to where temporary measures (pre-releases, branches, overrides) are no longer needed",
+		"move to where temporary measures (pre-releases, branches, overrides) are no longer needed",
 	)
-	cmd.Flags().IntVar(&opt.Few, "few", 0, "make legs that only refresh of at most this `number` of moves, if they can be split")
-	cmd.Flags().BoolVar(&opt.Stepwise, "stepwise", false, "go through every major on the way, even where nothing wants that")
-	cmd.Flags().BoolVar(&opt.Explain, "explain", false, "say for each leg why its moves belong together, and why it stands where it does")
-	cmd.Flags().StringSliceVar(&opt.LeaveOut, "leave-out", nil, "`folders` of components, and packages, that the route is not to touch")
+	cmd.Flags().IntVar(&opt.Few, "few", 0, "split legs that only refresh into legs of at most this `number` of moves")
+	cmd.Flags().BoolVar(&opt.Stepwise, "stepwise", false, "go through every major on the way, even where nothing requires it")
+	cmd.Flags().BoolVar(&opt.Explain, "explain", false, "say for each leg why its moves belong together, and why it comes where it does")
+	cmd.Flags().StringSliceVar(&opt.LeaveOut, "leave-out", nil, "`folders` of components, and packages, that the route must not touch")
 	a.drawFlag(cmd, "a proof that there is no way")
 	a.registryFlags(cmd)
 	return cmd

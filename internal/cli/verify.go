@@ -42,7 +42,7 @@ deprecations that are new.`,
 			return nil
 		}),
 	}
-	cmd.Flags().BoolVar(&deprecations, "deprecations", false, "list what is deprecated, by cause, and the releases that may cure it")
+	cmd.Flags().BoolVar(&deprecations, "deprecations", false, "list what is deprecated, by cause, with the releases that may fix it")
 	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
 	return cmd
 }
