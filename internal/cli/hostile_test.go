@@ -28,7 +28,7 @@ import (
 )
 
 var (
-	hostiles     = flag.Int("hostiles", 24, "how many hostile projects TestTraced makes")
+	hostiles     = flag.Int("hostiles", 12, "how many hostile projects TestTraced makes")
 	firstHostile = flag.Int("first-hostile", 0, "the seed of the first of them")
 )
 

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
-	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -55,7 +54,7 @@ func Open(ctx context.Context, opt desk.Options) (*Project, error) {
 	d.Set(s)
 	p.Tree, err = tree.Read(tree.Source{
 		FS: d.Files, Settings: s, Real: d.Files.Real, Table: opt.Ecosystems,
-		Ignored: func(dirs []string) map[string]bool { return ignored(ctx, d, dirs) },
+		Ignored: func(dirs []string) map[string]bool { return p.ignored(ctx, dirs) },
 	})
 	if err != nil {
 		return nil, err
@@ -67,18 +66,17 @@ func Open(ctx context.Context, opt desk.Options) (*Project, error) {
 }
 
 // ignored tells which folders git is told to ignore: what is built there is nobody's to move.
-func ignored(ctx context.Context, d *desk.Desk, dirs []string) map[string]bool {
-	repo, err := git.Open(ctx, d.Root)
-	var ignored map[string]bool
-	if err == nil {
-		ignored, err = repo.Ignored(ctx, d.Root, dirs)
+func (p *Project) ignored(ctx context.Context, dirs []string) (ignored map[string]bool) {
+	repo, err := p.Kept.OpenRepo(ctx)
+	if err == nil && repo != nil {
+		ignored, err = repo.Ignored(ctx, p.Desk.Root, dirs)
 	}
-	if err != nil && !errors.Is(err, git.ErrNone) {
+	if err != nil {
 		why := err.Error()
 		if fault := (*model.Fault)(nil); errors.As(err, &fault) {
 			why = fault.Wrong
 		}
-		d.Aside("what git is told to ignore cannot be known, and nothing is left out for it: " + why)
+		p.Desk.Aside("what git is told to ignore cannot be known, and nothing is left out for it: " + why)
 	}
 	return ignored
 }

@@ -55,6 +55,9 @@ func TestCommitAndBack(t *testing.T) {
 
 // What is done in a twin stays there, and history is there to be asked.
 func TestTwin(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
 	ctx := context.Background()
 	r, _ := repo(t)
 	git := func(dir string, args ...string) string {

@@ -32,6 +32,9 @@ func interrupted(t *testing.T, c change) (*Repo, func(name, text string)) {
 
 // A reset replaces one file after the other, then the index, and HEAD last.
 func TestMendReset(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
 	ctx := context.Background()
 	r, write := repo(t)
 	for name, text := range map[string]string{"both": "old", "cut off": "old and long", "dropped": "old", "edited": "old", "missing": "old", "untouched": "old"} {
@@ -87,6 +90,9 @@ func TestMendReset(t *testing.T) {
 }
 
 func TestMendCommit(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
 	ctx := context.Background()
 	r, write := interrupted(t, change{What: committing, Says: "leg"})
 	require.NoError(t, os.Remove(filepath.Join(r.Top, ".git", "index.lock")))
@@ -113,6 +119,9 @@ func TestMendCommit(t *testing.T) {
 
 // The lock of a git that is still at work stays.
 func TestMendWaits(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
 	mark := marked.New(committing)
 	r, _ := interrupted(t, change{Mark: mark, What: committing})
 	living := exec.Command("sh", "-c", "read ended", "git", "commit")

@@ -32,6 +32,9 @@ func TestRemote(t *testing.T) {
 
 // A server that never answers is given up, and no login is shown.
 func TestSilentRemote(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
 	t.Setenv("GIT_HTTP_LOW_SPEED_LIMIT", "1")
 	t.Setenv("GIT_HTTP_LOW_SPEED_TIME", "1")
 	silent, err := net.Listen("tcp", "127.0.0.1:0")

@@ -26,7 +26,7 @@ import (
 
 var (
 	judge = flag.String(
-		"judge", "none",
+		"judge", cmp.Or(os.Getenv("JUDGE"), "none"),
 		"which kept verdicts of clients are asked for again: none, all, or a `digit` for the tenth of them that it names",
 	)
 	keep = flag.Bool("update", false, "keep what clients say now, and other golden files")

@@ -86,7 +86,7 @@ func (s *Store) mend(ctx context.Context) (was string, err error) {
 	if !s.keep.GitNote().Exists() {
 		return was, nil
 	}
-	repo, err := s.openRepo(ctx)
+	repo, err := s.OpenRepo(ctx)
 	if repo == nil || err != nil {
 		return was, err
 	}

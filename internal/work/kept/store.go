@@ -32,6 +32,9 @@ type Store struct {
 	keep  *keep.Keep
 	say   func(text string)
 	mu    sync.Mutex // of what several components keep at the same time
+	found sync.Once  // the repository is looked for once a call
+	repo  *git.Repo
+	wrong error
 }
 
 // In gives what is kept in a project. Say tells the person something to know.
@@ -94,23 +97,24 @@ func (s *Store) CreateLog(name string) (*os.File, error) { return s.keep.Create(
 // OpenLog opens it for reading.
 func (s *Store) OpenLog(name string) (fs.File, error) { return s.keep.Open(name) }
 
-// openRepo finds the repository that the project is in, nil for none.
-func (s *Store) openRepo(ctx context.Context) (*git.Repo, error) {
-	repo, err := git.Open(ctx, s.root)
-	if errors.Is(err, git.ErrNone) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	repo.Note = s.keep.GitNote()
-	return repo, nil
+// OpenRepo finds the repository that the project is in, nil for none. It may have no commit.
+func (s *Store) OpenRepo(ctx context.Context) (*git.Repo, error) {
+	s.found.Do(func() {
+		s.repo, s.wrong = git.Open(ctx, s.root)
+		if errors.Is(s.wrong, git.ErrNone) {
+			s.repo, s.wrong = nil, nil
+		}
+		if s.repo != nil {
+			s.repo.Note = s.keep.GitNote()
+		}
+	})
+	return s.repo, s.wrong
 }
 
 // Repo is the repository that the project is in, nil for none. One without a commit is an
 // error: there would be nothing to come back to.
 func (s *Store) Repo(ctx context.Context) (*git.Repo, error) {
-	repo, err := s.openRepo(ctx)
+	repo, err := s.OpenRepo(ctx)
 	if repo == nil || err != nil {
 		return nil, err
 	}
@@ -138,7 +142,7 @@ func (s *Store) Reals(names []string) []string {
 // refuseTracked refuses to act on a file that is under version control: it came with
 // the repository.
 func (s *Store) refuseTracked(ctx context.Context, name string) error {
-	repo, err := s.openRepo(ctx)
+	repo, err := s.OpenRepo(ctx)
 	if repo == nil || err != nil {
 		return err
 	}

@@ -27,6 +27,9 @@ import (
 // TestNoticesAreTrue routes random projects to their newest majors, and holds each
 // sentence that the route says, and each fact in it, against the state at its end.
 func TestNoticesAreTrue(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
 	said := 0
 	for seed := range uint64(30) {
 		u := newSaying(t, seed)

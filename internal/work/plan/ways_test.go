@@ -32,6 +32,9 @@ func TestMain(m *testing.M) {
 // out goes, and that no part of one that has several does by itself.
 func TestWaysOut(t *testing.T) {
 	conflicts, ways, pairs := 0, 0, 0
+	if testing.Short() {
+		t.Skip()
+	}
 	for seed := range uint64(40) {
 		dir, opt := universeWithoutWay(t, seed)
 		no := noWay(t, dir, opt, nil)

@@ -47,13 +47,15 @@ func Read(from Source) (*Tree, error) {
 	if t.Table == nil {
 		t.Table = BuiltIn()
 	}
-	for _, eco := range t.Table {
-		dirs, err := eco.Detect(files)
-		if err != nil {
+	found := make([][]string, len(t.Table)) // folders with components, by ecosystem
+	for i, eco := range t.Table {
+		if found[i], err = eco.Detect(files); err != nil {
 			return nil, fmt.Errorf("looking for components: %w", err)
 		}
-		ignored := from.Ignored(dirs)
-		for _, dir := range dirs {
+	}
+	ignored := from.Ignored(slices.Concat(found...))
+	for i, eco := range t.Table {
+		for _, dir := range found[i] {
 			if ignored[dir] || t.settings.LeavesOut(dir) {
 				continue
 			}
