@@ -45,6 +45,9 @@ func (j Job) reading(part *tree.Part) func(name string) bool {
 	}
 	patterns := j.Desk.Settings.Reads[part.Dir]
 	return func(name string) bool {
+		if strings.HasPrefix(name, kept.Dir+"/") {
+			return false // what legs note down
+		}
 		in := func(dir string) bool { return dir == "." || dir == name || strings.HasPrefix(name, dir+"/") }
 		if slices.ContainsFunc(own, in) {
 			return true
