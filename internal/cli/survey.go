@@ -35,6 +35,6 @@ It runs nothing and changes nothing.`,
 	cmd.Flags().StringVar(&opt.Advisories, "advisories", "", "mark what is affected by vulnerability records (OSV JSON) in this `folder`")
 	a.registryFlags(cmd)
 	a.bookFlag(cmd)
-	cmd.Flags().BoolVar(&opt.Indirect, "indirect", false, "also list indirect requirements, which a manifest states for the sake of others")
+	cmd.Flags().BoolVar(&opt.Indirect, "indirect", false, "also list indirect requirements, which only other packages need")
 	return cmd
 }

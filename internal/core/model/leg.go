@@ -152,7 +152,7 @@ func (s *Subject) UnmarshalYAML(read func(any) error) error {
 	return nil
 }
 
-// Override lays down what a package gets of another, whatever it asks for itself.
+// Override gives a package another version of a dependency than it asks for.
 type Override struct {
 	Of      string `yaml:"of"` // the package that gets something
 	Name    string `yaml:"name"`

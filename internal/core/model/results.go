@@ -82,7 +82,7 @@ type SurveyComponent struct {
 	Lock         string              `json:"lock,omitempty"`
 	Notes        []string            `json:"notes,omitempty"`
 	Requirements []SurveyRequirement `json:"requirements"`
-	Indirect     int                 `json:"indirect,omitempty"`   // requirements for others' sake that are not listed
+	Indirect     int                 `json:"indirect,omitempty"`   // requirements that only other packages need, which are not listed
 	Families     [][]string          `json:"families,omitempty"`   // names that are released together
 	Companions   [][]string          `json:"companions,omitempty"` // names that are usually moved together
 	Runtimes     []SurveyRuntime     `json:"runtimes,omitempty"`

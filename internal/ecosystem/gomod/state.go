@@ -185,7 +185,7 @@ func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit
 		sub := s.subjects[i]
 		from := sub.candidates[sub.at].m
 		if from == c.m || sub.req.Asked && l.rs.selected[c.m.Path] == "" {
-			continue // what was there for others' sake, and goes, is carried
+			continue // what only other modules needed, and goes, is carried
 		}
 		m := model.Move{
 			Subject: model.Subject{Kind: Name, Name: c.m.Path}, Name: from.Path, From: from.Version, To: c.m.Version,

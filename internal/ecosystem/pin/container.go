@@ -178,7 +178,7 @@ func imageSubject(name string) model.Subject {
 	if path.Base(path.Dir(name)) == "dotnet" { // dotnet/sdk, dotnet/aspnet
 		base = "dotnet"
 	}
-	if s, ok := runtime(base); ok {
+	if s, ok := runtimeNamed(base); ok {
 		return s
 	}
 	if tool, ok := imageTools[base]; ok {

@@ -11,10 +11,12 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
@@ -145,23 +147,40 @@ func (x *index) of(name string) []kind {
 // not be read. Folders that skip names are left out.
 func Read(x *ecosystem.Index, skip func(dir string) bool, own []Row) (pins []model.Pin, notes []string, err error) {
 	known := newIndex(own)
+	type found struct {
+		pins  []model.Pin
+		notes []string
+		err   error
+	}
+	var all []*found
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, name := range x.Files() {
 		matching := known.of(name)
 		if len(matching) == 0 || inVendor(name) || skip(path.Dir(name)) {
 			continue
 		}
+		in := &found{}
+		all = append(all, in)
 		if x.IsLink(name) {
 			if _, err := fs.Stat(x.FS, name); err != nil {
-				notes = append(notes, name+" is a link that leads out of the project, or nowhere; it was not read")
+				in.notes = []string{name + " is a link that leads out of the project, or nowhere; it was not read"}
 			}
 			continue
 		}
-		f, err := readFile(x.FS, name, matching)
-		if f != nil {
-			pins, notes = append(pins, f.pins...), append(notes, f.notes...)
-		}
-		if err != nil {
-			return pins, notes, err
+		group.Go(func() error {
+			f, err := readFile(x.FS, name, matching)
+			if in.err = err; f != nil {
+				in.pins, in.notes = f.pins, f.notes
+			}
+			return nil
+		})
+	}
+	_ = group.Wait()
+	for _, in := range all { // in the order of the files, whichever was read first
+		pins, notes = append(pins, in.pins...), append(notes, in.notes...)
+		if in.err != nil {
+			return pins, notes, in.err
 		}
 	}
 	return pins, notes, nil
@@ -247,9 +266,9 @@ func (f *file) lines(do func(line string, start int)) {
 	}
 }
 
-// runtime is the subject of a runtime by one of its names; ok is false for any
+// runtimeNamed is the subject of a runtime by one of its names; ok is false for any
 // other word.
-func runtime(name string) (s model.Subject, ok bool) {
+func runtimeNamed(name string) (s model.Subject, ok bool) {
 	known, ok := runtimes[name]
 	return model.Subject{Kind: "runtime", Name: known}, ok
 }
@@ -330,7 +349,7 @@ func toolVersions(f *file) {
 		if len(fields) < 2 {
 			return
 		}
-		subject, ok := runtime(fields[0])
+		subject, ok := runtimeNamed(fields[0])
 		if !ok {
 			subject = model.Subject{Kind: "tool", Name: fields[0]}
 		}

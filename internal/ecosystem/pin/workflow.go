@@ -102,7 +102,7 @@ func (w *walker) entry(key string, value *yaml.Node, inMatrix bool) {
 		}
 	}
 	name, isVersion := strings.CutSuffix(strings.ToLower(strings.ReplaceAll(key, "_", "-")), "-version")
-	if subject, ok := runtime(name); ok && (isVersion || inMatrix) {
+	if subject, ok := runtimeNamed(name); ok && (isVersion || inMatrix) {
 		w.versions(subject, value)
 		return
 	}

@@ -21,7 +21,7 @@ import (
 
 // SurveyOptions say what a survey tells.
 type SurveyOptions struct {
-	Indirect   bool   // also requirements that are there only for others' sake
+	Indirect   bool   // also requirements that only other packages need
 	Advisories string // a folder of vulnerability records; empty for none
 }
 

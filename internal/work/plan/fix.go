@@ -88,7 +88,7 @@ func (p *planner) fixFurther(ctx context.Context, opt world.Request, r *Planned)
 	return r, nil
 }
 
-// maxLines bounds how many lines a requirement is tried to go for the sake of what
+// maxLines bounds how many lines further a requirement is tried for what
 // comes by way of it.
 const maxLines = 12
 

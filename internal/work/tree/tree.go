@@ -5,9 +5,12 @@ package tree
 import (
 	"fmt"
 	"io/fs"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
@@ -56,15 +59,13 @@ func Read(from Source) (*Tree, error) {
 	ignored := from.Ignored(slices.Concat(found...))
 	for i, eco := range t.Table {
 		for _, dir := range found[i] {
-			if ignored[dir] || t.settings.LeavesOut(dir) {
-				continue
+			if !ignored[dir] && !t.settings.LeavesOut(dir) {
+				t.Parts = append(t.Parts, &Part{Component: &model.Component{Dir: dir}, Eco: eco})
 			}
-			c, err := eco.Read(files, dir)
-			if err != nil {
-				return nil, err
-			}
-			t.Parts = append(t.Parts, &Part{Component: c, Eco: eco})
 		}
+	}
+	if t.Parts, err = each(t.Parts, files); err != nil {
+		return nil, err
 	}
 	t.dropAliases(from.Real)
 	return t.ready(), nil
@@ -104,15 +105,32 @@ func (t *Tree) In(files *ecosystem.Index) (*Tree, error) {
 	if files == t.Files {
 		return t, nil
 	}
-	other := &Tree{Files: files, settings: t.settings, Table: t.Table}
-	for _, part := range t.Parts {
-		part, err := part.In(files)
+	parts, err := each(t.Parts, files)
+	if err != nil {
+		return nil, err
+	}
+	return (&Tree{Files: files, settings: t.settings, Table: t.Table, Parts: parts}).ready(), nil
+}
+
+// each reads components in other files, several at a time. The error is that of the first.
+func each(parts []*Part, files *ecosystem.Index) ([]*Part, error) {
+	read := make([]*Part, len(parts))
+	faults := make([]error, len(parts))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, part := range parts {
+		group.Go(func() error {
+			read[i], faults[i] = part.In(files)
+			return nil
+		})
+	}
+	_ = group.Wait()
+	for _, err := range faults {
 		if err != nil {
 			return nil, err
 		}
-		other.Parts = append(other.Parts, part)
 	}
-	return other.ready(), nil
+	return read, nil
 }
 
 // With is the project after edits.
