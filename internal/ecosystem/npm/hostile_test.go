@@ -6,6 +6,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -67,6 +68,7 @@ func askNPM(t *testing.T, address, kind string) (string, error) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	opened, err := Ecosystem{}.Connect(ctx, ecosystem.Surroundings{
+		Files:   fstest.MapFS{},
 		Environ: []string{"npm_config_registry=" + address, "npm_config_fetch_timeout=100", "npm_config_fetch_retries=0"},
 		Client:  fetch.New(fetch.Config{Slow: 150 * time.Millisecond, Most: 24 << 20}), Now: time.Now(),
 		Ask: func(context.Context, ...string) (string, error) { return "", fmt.Errorf("nothing is installed") },

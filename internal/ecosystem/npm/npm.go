@@ -3,7 +3,10 @@
 package npm
 
 import (
+	"bytes"
 	"context"
+	"errors"
+	"io/fs"
 	"path"
 	"slices"
 
@@ -49,6 +52,9 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 		if members[dir] {
 			continue
 		}
+		if !mayHaveTops(x, dir) {
+			continue
+		}
 		// A manifest that cannot be read is told when it is read for itself.
 		if p, err := readManifests(x.FS, dir); err == nil {
 			for _, top := range p.tops {
@@ -57,6 +63,21 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 		}
 	}
 	return slices.DeleteFunc(dirs, func(dir string) bool { return members[dir] }), nil
+}
+
+// mayHaveTops tells whether the manifest in a folder may name members or linked folders.
+func mayHaveTops(x *ecosystem.Index, dir string) bool {
+	src, err := fs.ReadFile(x.FS, path.Join(dir, "package.json"))
+	if err != nil {
+		return false
+	}
+	for _, mark := range []string{"workspaces", "file:", "link:", "portal:", "./", `"."`, `".."`, `"/`, "~/", `\`} {
+		if bytes.Contains(src, []byte(mark)) {
+			return true
+		}
+	}
+	_, err = fs.Stat(x.FS, path.Join(dir, "pnpm-workspace.yaml"))
+	return err == nil
 }
 
 // Read reads the component in dir.
@@ -70,6 +91,12 @@ func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) 
 
 // Connect gives the registries that the component in dir uses.
 func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
+	if _, err := fs.Stat(s.Files, path.Join(dir, ".npmrc")); errors.Is(err, fs.ErrNotExist) {
+		// Most components lay nothing down: they all have the person's settings.
+		return s.Shared("the person's", func() (ecosystem.Registry, error) {
+			return connect(ctx, s, readSettings(s.Files, dir, s.Home, s.Env, s.Environ), dir)
+		})
+	}
 	read := readSettings(s.Files, dir, s.Home, s.Env, s.Environ)
 	return s.Shared(read.digest(dir), func() (ecosystem.Registry, error) { return connect(ctx, s, read, dir) })
 }
