@@ -96,21 +96,24 @@ const (
 	maxRoom    = 1500 // lines of a room of work
 )
 
-// TestFilesAreShort sees that no file of the program is too long to be read, nor a line of it
-// too wide, and that no room of work grows into a house.
+// TestFilesAreShort sees that no line is too wide to be read, that no file of the program is too
+// long, and that no room of work grows into a house.
 func TestFilesAreShort(t *testing.T) {
 	rooms := map[string]int{}
 	err := filepath.WalkDir(".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+		if err != nil || !strings.HasSuffix(name, ".go") {
 			return err
 		}
 		src, err := os.ReadFile(name)
 		require.NoError(t, err)
 		lines := strings.Split(string(src), "\n")
-		assert.LessOrEqual(t, len(lines)-1, maxLines, name)
 		for i, line := range lines {
 			assert.LessOrEqual(t, len(line), maxColumns, "%s:%d", name, i+1)
 		}
+		if strings.HasSuffix(name, "_test.go") {
+			return nil
+		}
+		assert.LessOrEqual(t, len(lines)-1, maxLines, name)
 		if here := room(path.Dir(filepath.ToSlash(name))); strings.HasPrefix(here, "work/") {
 			rooms[here] += len(lines) - 1
 		}

@@ -172,7 +172,11 @@ var traps = []trap{
 		h.link(
 			filepath.Join(h.outside, "written"),
 			h.pick(
-				".bellwether/lock", ".bellwether/.gitignore", ".bellwether/route.yaml", ".bellwether/journey.json", ".bellwether/owner.json",
+				".bellwether/lock",
+				".bellwether/.gitignore",
+				".bellwether/route.yaml",
+				".bellwether/journey.json",
+				".bellwether/owner.json",
 				".bellwether/baseline.json",
 			),
 		)
@@ -253,7 +257,11 @@ var traps = []trap{
 		}
 	}},
 	{"a bare repository", func(h *hostile) {
-		for name, text := range map[string]string{"HEAD": "ref: refs/heads/main\n", "config": "[core]\n\tbare = true\n\tfsmonitor = " + filepath.Join(h.outside, "program") + "\n", "objects/x": "", "refs/heads/x": ""} {
+		for name, text := range map[string]string{
+			"HEAD":   "ref: refs/heads/main\n",
+			"config": "[core]\n\tbare = true\n\tfsmonitor = " + filepath.Join(h.outside, "program") + "\n", "objects/x": "",
+			"refs/heads/x": "",
+		} {
 			h.write(filepath.Join(h.pick("", "a", "b/c"), name), text)
 		}
 	}},
@@ -347,7 +355,8 @@ func (h *hostile) trace(t *testing.T, command []string) {
 	args := append(
 		[]string{
 			"--seccomp-bpf", "-f", "-y", "-s", "4096", "-o", log, "-e",
-			"trace=execve,connect,open,openat,unlink,unlinkat,mkdir,mkdirat,rmdir,rename,renameat,renameat2,symlink,symlinkat,link,linkat,mknod,mknodat,chmod,fchmodat,truncate",
+			"trace=execve,connect,open,openat,unlink,unlinkat,mkdir,mkdirat,rmdir,rename,renameat,renameat2," +
+				"symlink,symlinkat,link,linkat,mknod,mknodat,chmod,fchmodat,truncate",
 			program().Path,
 		},
 		command...)
@@ -412,7 +421,8 @@ func (h *hostile) trace(t *testing.T, command []string) {
 // judge looks at one thing that was done.
 func (h *hostile) judge(t *testing.T, line string, acts, offline bool, about string) {
 	if strings.HasSuffix(line, ")") ||
-		strings.Contains(line, " open") && !strings.Contains(line, "O_WRONLY") && !strings.Contains(line, "O_RDWR") && !strings.Contains(line, "O_CREAT") &&
+		strings.Contains(line, " open") && !strings.Contains(line, "O_WRONLY") && !strings.Contains(line, "O_RDWR") &&
+			!strings.Contains(line, "O_CREAT") &&
 			!strings.Contains(line, h.outside) {
 		return // it failed, or only reads
 	}
@@ -435,7 +445,14 @@ func (h *hostile) judge(t *testing.T, line string, acts, offline bool, about str
 	}
 	change := func(name string) {
 		ok := slices.ContainsFunc(
-			[]string{h.cache, filepath.Join(h.dir, "home"), filepath.Join(h.dir, "tmp"), "/dev", "/proc", filepath.Join(h.root, ".bellwether")},
+			[]string{
+				h.cache,
+				filepath.Join(h.dir, "home"),
+				filepath.Join(h.dir, "tmp"),
+				"/dev",
+				"/proc",
+				filepath.Join(h.root, ".bellwether"),
+			},
 			func(d string) bool {
 				return name == d || strings.HasPrefix(name, d+"/")
 			},

@@ -232,7 +232,10 @@ func (v *victim) layOut() {
 	} {
 		require.NoError(v.t, os.WriteFile(filepath.Join(v.dir, name), []byte(text), 0o644))
 	}
-	for _, args := range [][]string{{"init", "-q"}, {"config", "user.name", "Crew"}, {"config", "user.email", "crew@saltmarsh.example"}, {"add", "-A"}, {"commit", "-qm", "as it is"}} {
+	for _, args := range [][]string{
+		{"init", "-q"}, {"config", "user.name", "Crew"}, {"config", "user.email", "crew@saltmarsh.example"}, {"add", "-A"},
+		{"commit", "-qm", "as it is"},
+	} {
 		out, err := v.git(args...)
 		require.NoError(v.t, err, out)
 	}

@@ -100,7 +100,8 @@ func TestScripts(t *testing.T) {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
-			"commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp, "small-disk": smallDisk, "fill": fillDisk, "client": askClient,
+			"commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp,
+			"small-disk": smallDisk, "fill": fillDisk, "client": askClient,
 		},
 	})
 }

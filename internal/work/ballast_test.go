@@ -69,7 +69,13 @@ func (b ballast) Read(x *ecosystem.Index, dir string) (*model.Component, error) 
 			}
 			c.Requirements = append(
 				c.Requirements,
-				model.Requirement{Subject: model.Subject{Kind: b.Type(), Name: name}, Name: name, Range: rng, Site: site, Locked: locked[name]},
+				model.Requirement{
+					Subject: model.Subject{Kind: b.Type(), Name: name},
+					Name:    name,
+					Range:   rng,
+					Site:    site,
+					Locked:  locked[name],
+				},
 			)
 		}
 		at += len(line)
@@ -170,7 +176,8 @@ func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.Sta
 			return nil, err
 		}
 		r.Roots = append(
-			r.Roots, flat.Root{Name: q.Name, Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Place: q.Site.String()},
+			r.Roots,
+			flat.Root{Name: q.Name, Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Place: q.Site.String()},
 		)
 	}
 	result, err := flat.Resolve(ctx, r)
@@ -195,7 +202,10 @@ func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.Sta
 	for _, c := range result.Chosen {
 		lock += c.Key.Name + " " + c.Version + "\n"
 	}
-	for _, e := range []model.FileEdit{{File: ask.Component.Manifest, Old: files.manifest, New: manifest}, {File: ask.Component.Lock, Old: files.lock, New: []byte(lock)}} {
+	for _, e := range []model.FileEdit{
+		{File: ask.Component.Manifest, Old: files.manifest, New: manifest},
+		{File: ask.Component.Lock, Old: files.lock, New: []byte(lock)},
+	} {
 		if string(e.Old) != string(e.New) {
 			s.Edits = append(s.Edits, e)
 		}

@@ -18,7 +18,8 @@ const record = `{
     {"package": {"ecosystem": "npm", "name": "hawser"}, "versions": ["0.9.0-odd"], "ranges": [
       {"type": "SEMVER", "events": [{"introduced": "0"}, {"fixed": "1.2.5"}, {"introduced": "2.0.0"}, {"last_affected": "2.1.0"}]},
       {"type": "GIT", "events": [{"introduced": "abc"}]}]},
-    {"package": {"ecosystem": "Go", "name": "pier.example/crane"}, "ranges": [{"type": "SEMVER", "events": [{"introduced": "1.1.0"}, {"fixed": "1.4.0"}]}]},
+    {"package": {"ecosystem": "Go", "name": "pier.example/crane"}, "ranges": [
+      {"type": "SEMVER", "events": [{"introduced": "1.1.0"}, {"fixed": "1.4.0"}]}]},
     {"package": {"ecosystem": "Elsewhere", "name": "x"}}
   ]
 }`
@@ -62,7 +63,9 @@ func TestAffects(t *testing.T) {
 }
 
 func TestRead(t *testing.T) {
-	for text, want := range map[string]string{"{": "a.json: unexpected end of JSON input", `{"id": 3}`: "cannot unmarshal number", `{}`: "it has no id"} {
+	for text, want := range map[string]string{
+		"{": "a.json: unexpected end of JSON input", `{"id": 3}`: "cannot unmarshal number", `{}`: "it has no id",
+	} {
 		_, err := Read("a.json", []byte(text), known)
 		assert.ErrorContains(t, err, want, text)
 	}

@@ -77,7 +77,15 @@ const chain = `
 
 func question(t *testing.T, rules []*Rule) *Question {
 	q := &Question{Orders: orders, Rules: rules, Subjects: []*Subject{
-		at(t, "npm/quayside", "1.4.0", "2.0.0", "3.0.0", "4.0.0", "4.1.0"), at(t, "npm/plankton", "1.0.0", "2.0.0", "3.0.0", "3.1.0", "4.0.0"),
+		at(
+			t,
+			"npm/quayside",
+			"1.4.0",
+			"2.0.0",
+			"3.0.0",
+			"4.0.0",
+			"4.1.0",
+		), at(t, "npm/plankton", "1.0.0", "2.0.0", "3.0.0", "3.1.0", "4.0.0"),
 		at(
 			t, "tool/slipway", "6.1", "7", "8", "9",
 		), at(t, "gem/oakum", "1.9.0", "2.0.0", "2.1.0", "2.4.0"), at(t, "runtime/ruby", "3.0", "3.1", "3.2", "3.3", "3.4"),
@@ -143,9 +151,11 @@ func TestRulesOfAllKinds(t *testing.T) {
 		{`
   - {id: a, because: x, clashes: {npm/quayside: ">=4", runtime/node: "<20 || 21"}}`, "npm/quayside 4.1.0, runtime/node 20"},
 		{`
-  - {id: a, because: x, together: {subjects: [npm/quayside, npm/router], share: major}}`, "npm/quayside 4.1.0, npm/router 4.0.0, runtime/node 16"},
+  - {id: a, because: x, together: {subjects: [npm/quayside, npm/router], share: major}}`,
+			"npm/quayside 4.1.0, npm/router 4.0.0, runtime/node 16"},
 		{`
-  - {id: a, because: x, needs: {when: {npm/quayside: 4.x, runtime/node: ">=16"}, then: {tool/npm: ">=10.2"}}}`, "npm/quayside 4.1.0, runtime/node 16, tool/npm 10.2"},
+  - {id: a, because: x, needs: {when: {npm/quayside: 4.x, runtime/node: ">=16"}, then: {tool/npm: ">=10.2"}}}`,
+			"npm/quayside 4.1.0, runtime/node 16, tool/npm 10.2"},
 		{`
   - {id: a, because: x, needs: {when: {maven/pier: "1"}, then: {runtime/node: ">=99"}}}`, "npm/quayside 4.1.0, runtime/node 16"},
 	} {

@@ -121,7 +121,8 @@ func TestSchema(t *testing.T) {
 func TestCheck(t *testing.T) {
 	for rules, want := range map[string]string{
 		`
-  - {id: a, because: x, needs: {when: {maven/x: "1"}, then: {runtime/java: "21"}}}`: `4 it never applies, since "maven" is no ecosystem that is known here`,
+  - {id: a, because: x, needs: {when: {maven/x: "1"}, then: {runtime/java: "21"}}}`: "4 it never applies, " +
+			`since "maven" is no ecosystem that is known here`,
 		`
   - {id: a, because: x, needs: {when: {npm/x: ">=4 <3"}, then: {runtime/java: "21"}}}`: "4 no version at all is in npm/x >=4 <3",
 		`
@@ -130,7 +131,8 @@ func TestCheck(t *testing.T) {
 		`
   - {id: a, because: x, needs: {when: {tool/x: ">=4"}, then: {tool/y: ">=2"}}}
   - {id: b, because: x, needs: {when: {tool/y: ">=1"}, then: {tool/z: ">=2"}}}
-  - {id: c, because: x, needs: {when: {tool/z: "2"}, then: {tool/x: ">=5"}}}`: "4 the needs go round in a circle: tool/x (a, line 4) needs tool/y (b, line 5) needs tool/z (c, line 6) needs tool/x",
+  - {id: c, because: x, needs: {when: {tool/z: "2"}, then: {tool/x: ">=5"}}}`: "4 the needs go round in a circle: " +
+			"tool/x (a, line 4) needs tool/y (b, line 5) needs tool/z (c, line 6) needs tool/x",
 		`
   - {id: a, because: x, needs: {when: {tool/x: ">=4"}, then: {tool/y: ">=2"}}}
   - {id: b, because: x, needs: {when: {tool/y: "1"}, then: {tool/x: ">=2"}}}`: "",

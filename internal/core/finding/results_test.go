@@ -30,8 +30,10 @@ const sarifText = `{
   "runs": [{
     "tool": {"driver": {"name": "Checker", "rules": [{"id": "R1", "defaultConfiguration": {"level": "error"}}]}},
     "results": [
-      {"ruleId": "R1", "message": {"text": "the rope is loose"}, "locations": [{"physicalLocation": {"artifactLocation": {"uri": "file:///scratch/tree/in/a.js"}, "region": {"startLine": 3, "startColumn": 5}}}]},
-      {"ruleId": "R2", "message": {"text": "haul is deprecated"}, "locations": [{"physicalLocation": {"artifactLocation": {"uri": "src/b.js"}, "region": {"startLine": 4}}}]},
+      {"ruleId": "R1", "message": {"text": "the rope is loose"}, "locations": [{"physicalLocation": {
+        "artifactLocation": {"uri": "file:///scratch/tree/in/a.js"}, "region": {"startLine": 3, "startColumn": 5}}}]},
+      {"ruleId": "R2", "message": {"text": "haul is deprecated"}, "locations": [{"physicalLocation": {
+        "artifactLocation": {"uri": "src/b.js"}, "region": {"startLine": 4}}}]},
       {"ruleId": "R3", "level": "note", "message": {"text": "said by the way"}},
       {"ruleId": "R4", "message": {"text": "known"}, "suppressions": [{"kind": "inSource"}]}
     ]

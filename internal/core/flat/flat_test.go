@@ -102,8 +102,10 @@ func TestResolve(t *testing.T) {
 				{Sense: Excludes, Options: []Option{in("crane", "^1.0.0")}, Text: "crane ^1"},
 				{Options: []Option{{Key: Key{Name: "knot", Line: "2"}, Allows: in("knot", "^2.0.0").Allows}}, Text: "knot ^2"},
 			},
-			"hawser[tls] 2.0.0": {{Options: []Option{{Key: Key{Name: "knot", Line: "1"}, Allows: in("knot", "^1.0.0").Allows}}, Text: "knot ^1"}},
-			"winch 1.0.0":       {{Sense: IfPresent, Options: []Option{in("crane", "^2.0.0")}, Text: "crane ^2"}},
+			"hawser[tls] 2.0.0": {
+				{Options: []Option{{Key: Key{Name: "knot", Line: "1"}, Allows: in("knot", "^1.0.0").Allows}}, Text: "knot ^1"},
+			},
+			"winch 1.0.0": {{Sense: IfPresent, Options: []Option{in("crane", "^2.0.0")}, Text: "crane ^2"}},
 		},
 	}
 	newest := func(name, rng string) route.Goal {
@@ -117,18 +119,22 @@ func TestResolve(t *testing.T) {
 		what, want string
 		r          Request
 	}{
-		{"what is locked stays", "crane 1.0.0, hawser 1.0.0, quayside " +
-			"1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked}},
+		{"what is locked stays", "crane 1.0.0, hawser 1.0.0, quayside 1.0.0",
+			Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked}},
 		{"without a lock the newest in range", "hawser 1.1.0, quayside 1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0")}}},
 		{"or the lowest", "hawser 1.0.0, quayside 1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0")}, Tendency: want.Lowest}},
-		{"lines lie side by side, and what is there already meets an alternative", "crane 2.0.0, hawser 2.0.0, knot 2 2.0.0, " +
-			"quayside 2.0.0", Request{Roots: []Root{root("quayside", "*"), root("crane", "*")}, Locked: locked, Goal: newest("quayside", "^2.0.0")}},
-		{"else the first alternative does", "hawser 2.0.0, knot 2 2.0.0, quayside 2.0.0, winch " +
-			"1.0.0", Request{Roots: []Root{root("quayside", "*")}, Goal: newest("quayside", "^2.0.0")}},
-		{"an extra has the version of its package, and needs of its own", "hawser 2.0.0, hawser[tls] 2.0.0, knot 1 1.0.0, knot " +
-			"2 2.0.0", Request{Roots: []Root{{Name: "hawser", Option: Option{Key: Key{Name: "hawser", Extra: "tls"}, Allows: in("hawser", "^2.0.0").Allows}, Range: "^2.0.0", Place: "hold.txt"}}}},
-		{"what is avoided goes, though it is locked", "crane 1.0.0, hawser 1.1.0, quayside " +
-			"1.0.0", Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked, Goal: route.Goal{Avoid: func(name, v string) bool { return name == "hawser" && v == "1.0.0" }}}},
+		{"lines lie side by side, and what is there already meets an alternative", "crane 2.0.0, hawser 2.0.0, knot 2 2.0.0, quayside 2.0.0",
+			Request{Roots: []Root{root("quayside", "*"), root("crane", "*")}, Locked: locked, Goal: newest("quayside", "^2.0.0")}},
+		{"else the first alternative does", "hawser 2.0.0, knot 2 2.0.0, quayside 2.0.0, winch 1.0.0",
+			Request{Roots: []Root{root("quayside", "*")}, Goal: newest("quayside", "^2.0.0")}},
+		{"an extra has the version of its package, and needs of its own", "hawser 2.0.0, hawser[tls] 2.0.0, knot 1 1.0.0, knot 2 2.0.0",
+			Request{Roots: []Root{{
+				Name: "hawser", Option: Option{Key: Key{Name: "hawser", Extra: "tls"}, Allows: in("hawser", "^2.0.0").Allows},
+				Range: "^2.0.0", Place: "hold.txt",
+			}}}},
+		{"what is avoided goes, though it is locked", "crane 1.0.0, hawser 1.1.0, quayside 1.0.0",
+			Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked,
+				Goal: route.Goal{Avoid: func(name, v string) bool { return name == "hawser" && v == "1.0.0" }}}},
 	} {
 		for _, whole := range []bool{false, true} {
 			h.whole, c.r.Index = whole, h
@@ -144,10 +150,16 @@ func TestResolve(t *testing.T) {
 
 	held := newest("quayside", "^2.0.0")
 	held.Bounds["crane"] = route.Bound{Allow: in("crane", "1.0.0").Allows, Why: "crane is held at 1.0.0"}
-	_, err = Resolve(t.Context(), Request{Roots: []Root{root("quayside", "*"), root("crane", "^1.0.0")}, Locked: locked, Index: h, Goal: held})
+	_, err = Resolve(
+		t.Context(),
+		Request{Roots: []Root{root("quayside", "*"), root("crane", "^1.0.0")}, Locked: locked, Index: h, Goal: held},
+	)
 	var conflict *solve.Conflict
 	require.ErrorAs(t, err, &conflict)
-	for _, said := range []string{"quayside@^2.0.0 is asked for", "quayside 2.0.0 needs hawser ^2.0.0", "hawser 2.0.0 does not go with crane ^1", "crane is held at 1.0.0"} {
+	for _, said := range []string{
+		"quayside@^2.0.0 is asked for", "quayside 2.0.0 needs hawser ^2.0.0", "hawser 2.0.0 does not go with crane ^1",
+		"crane is held at 1.0.0",
+	} {
 		assert.Contains(t, err.Error(), said)
 	}
 	_, err = Resolve(t.Context(), Request{Roots: []Root{root("ghost", "*")}, Index: h})
@@ -235,7 +247,10 @@ func smallProblem(seed uint64) (*harbour, Request) {
 	option := func() Option {
 		least, most := 1+rng.IntN(3), 1+rng.IntN(3)
 		low, high := parse(fmt.Sprintf("%d.0.0", min(least, most))), parse(fmt.Sprintf("%d.0.0", max(least, most)))
-		return Option{Key: keys[rng.IntN(len(keys))], Allows: func(v version.Version) bool { return v.Compare(low) >= 0 && v.Compare(high) <= 0 }}
+		return Option{
+			Key:    keys[rng.IntN(len(keys))],
+			Allows: func(v version.Version) bool { return v.Compare(low) >= 0 && v.Compare(high) <= 0 },
+		}
 	}
 	for _, key := range keys {
 		for _, release := range h.releases[key] {
@@ -338,7 +353,10 @@ func BenchmarkLarge(b *testing.B) {
 			release := fmt.Sprintf("%d.%d.0", 1+v/10, v%10)
 			h.releases[key] = append(h.releases[key], release)
 			for _, t := range to {
-				h.needs[key.String()+" "+release] = append(h.needs[key.String()+" "+release], requires(name(t), fmt.Sprintf("^%d.0.0", 1+v/10)))
+				h.needs[key.String()+" "+release] = append(
+					h.needs[key.String()+" "+release],
+					requires(name(t), fmt.Sprintf("^%d.0.0", 1+v/10)),
+				)
 			}
 		}
 	}

@@ -22,7 +22,13 @@ func quay(at string) *Want {
 		if err != nil {
 			panic(err)
 		}
-		c := Candidate{Text: text, Version: v, InRange: strings.HasPrefix(text, "1."), Shunned: text == "1.2.0" || v.Preview(), Unfit: text == "2.1.0"}
+		c := Candidate{
+			Text:    text,
+			Version: v,
+			InRange: strings.HasPrefix(text, "1."),
+			Shunned: text == "1.2.0" || v.Preview(),
+			Unfit:   text == "2.1.0",
+		}
 		w.Candidates = append(w.Candidates, c)
 		if text == at {
 			w.At, w.Locked = i, v
@@ -36,7 +42,10 @@ func goal(rng string, newest bool) *route.Goal {
 	if err != nil {
 		panic(err)
 	}
-	return &route.Goal{Bounds: map[string]route.Bound{"quay": {Allow: r.Contains, Newest: newest, Why: "quay@" + rng + " is asked for"}}, First: []string{"quay"}}
+	return &route.Goal{
+		Bounds: map[string]route.Bound{"quay": {Allow: r.Contains, Newest: newest, Why: "quay@" + rng + " is asked for"}},
+		First:  []string{"quay"},
+	}
 }
 
 func TestAllowed(t *testing.T) {

@@ -106,7 +106,10 @@ func moveLeft(t *testing.T, address, database string) (string, error) {
 		return "", err
 	}
 	r, err := Ecosystem{}.Connect(ctx, ecosystem.Surroundings{
-		Files: files, Environ: []string{"GOPROXY=" + address, "GOSUMDB=" + database + " " + address + "/sumdb/sums.example", "GOMODCACHE=" + t.TempDir(), "GOENV=off"},
+		Files: files, Environ: []string{
+			"GOPROXY=" + address, "GOSUMDB=" + database + " " + address + "/sumdb/sums.example", "GOMODCACHE=" + t.TempDir(),
+			"GOENV=off",
+		},
 		Client: fetch.New(fetch.Config{Stall: 100 * time.Millisecond, Slow: 150 * time.Millisecond, Most: 8 << 20}), Now: time.Now(),
 		Ask: func(context.Context, ...string) (string, error) { return "go1.26.0", nil },
 	}, ".")
@@ -151,8 +154,9 @@ func TestHostileTimes(t *testing.T) {
 			server := httptest.NewServer(handler)
 			r, err := Ecosystem{}.Connect(t.Context(), ecosystem.Surroundings{
 				Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + t.TempDir(), "GOENV=off"},
-				Client:  fetch.New(fetch.Config{Stall: 100 * time.Millisecond, Slow: 150 * time.Millisecond, Most: 8 << 20}), Now: time.Now(),
-				Ask: func(context.Context, ...string) (string, error) { return "go1.26.0", nil },
+				Client:  fetch.New(fetch.Config{Stall: 100 * time.Millisecond, Slow: 150 * time.Millisecond, Most: 8 << 20}),
+				Now:     time.Now(),
+				Ask:     func(context.Context, ...string) (string, error) { return "go1.26.0", nil },
 			}, ".")
 			require.NoError(t, err)
 			var got string

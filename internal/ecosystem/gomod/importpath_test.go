@@ -96,7 +96,10 @@ func TestTags(t *testing.T) {
 		"a.example/tide/gauge/v3": "v3.0.0-rc.1",
 	} {
 		var got []string
-		for _, tag := range []string{"v1", "v1.2", "v1.2.3", "1.2.3", "v1.2.3+x", "v2.0.0", "gauge/v0.1.0", "gauge/v3.0.0-rc.1", "gauges/v1.0.0", "v0.0.0-20260101000000-0123456789ab"} {
+		for _, tag := range []string{
+			"v1", "v1.2", "v1.2.3", "1.2.3", "v1.2.3+x", "v2.0.0", "gauge/v0.1.0", "gauge/v3.0.0-rc.1", "gauges/v1.0.0",
+			"v0.0.0-20260101000000-0123456789ab",
+		} {
 			if v := o.module(module).version(tag); v != "" {
 				got = append(got, v)
 			}

@@ -101,8 +101,8 @@ func TestMovingInRandomUniverses(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(root, "ferry.go"), []byte(code), 0o644))
 			j := newJudge(t, root, ".", universe)
 			if out := j.ask("mod tidy", func() string {
-				if out, err := j.command("mod", "tidy"); err != nil {
-					return "the go command itself cannot: " + string(out)
+				if _, err := j.command("mod", "tidy"); err != nil {
+					return "the go command itself cannot: " + err.Error()
 				}
 				return ""
 			}); out != "" {

@@ -96,9 +96,15 @@ func TestReadFaults(t *testing.T) {
 		"it has no module line":                       {"go.mod": {Data: []byte("go 1.21\n")}},
 		"required a second time, first on line 2": {"go.mod": {Data: []byte("module x.example/x\nrequire a.example/a " +
 			"v1.0.0\nrequire a.example/a v1.1.0\n")}},
-		"go.sum:2: 2 fields where":                      {"go.mod": {Data: []byte("module x.example/x\n")}, "go.sum": {Data: []byte("a.example/a v1.0.0 h1:x\na b\n")}},
-		"go.sum:1: a merge left":                        {"go.mod": {Data: []byte("module x.example/x\n")}, "go.sum": {Data: []byte("<<<<<<< HEAD\n")}},
-		"go.work:2: it uses ../out, which lies outside": {"go.mod": {Data: []byte("module x.example/x\n")}, "go.work": {Data: []byte("go 1.21\nuse ../out\n")}},
+		"go.sum:2: 2 fields where": {
+			"go.mod": {Data: []byte("module x.example/x\n")}, "go.sum": {Data: []byte("a.example/a v1.0.0 h1:x\na b\n")},
+		},
+		"go.sum:1: a merge left": {
+			"go.mod": {Data: []byte("module x.example/x\n")}, "go.sum": {Data: []byte("<<<<<<< HEAD\n")},
+		},
+		"go.work:2: it uses ../out, which lies outside": {
+			"go.mod": {Data: []byte("module x.example/x\n")}, "go.work": {Data: []byte("go 1.21\nuse ../out\n")},
+		},
 	} {
 		_, err := Ecosystem{}.Read(indexed(files), ".")
 		assert.ErrorContains(t, err, want)
@@ -108,7 +114,11 @@ func TestReadFaults(t *testing.T) {
 func TestProxyLists(t *testing.T) {
 	list, err := readProxies("https://one.example/,file:///two|three.example , direct,never.example")
 	require.NoError(t, err)
-	assert.Equal(t, []proxy{{"https://one.example", false}, {"file:///two", true}, {"https://three.example", false}, {"direct", false}}, list)
+	assert.Equal(
+		t,
+		[]proxy{{"https://one.example", false}, {"file:///two", true}, {"https://three.example", false}, {"direct", false}},
+		list,
+	)
 	for _, bad := range []string{",", "ftp://x.example", "https://user:secret@x y"} {
 		_, err := readProxies(bad)
 		require.Error(t, err, bad)

@@ -1,6 +1,7 @@
 package gomod
 
 import (
+	"bytes"
 	"context"
 	"flag"
 	"fmt"
@@ -196,11 +197,19 @@ func newJudge(t *testing.T, root, dir, universe string) *judge {
 	return j
 }
 
+// command gives what the go command answers, and as an error what it says beside that. What it
+// tells on its way, such as what it fetches, has no order.
 func (j *judge) command(args ...string) ([]byte, error) {
 	cmd := exec.Command("go", args...)
 	cmd.Dir = j.dir
 	cmd.Env = append(os.Environ(), j.env...)
-	return cmd.CombinedOutput()
+	var beside bytes.Buffer
+	cmd.Stderr = &beside
+	out, err := cmd.Output()
+	if err != nil {
+		err = fmt.Errorf("%w\n%s", err, &beside)
+	}
+	return out, err
 }
 
 func (j *judge) run(args ...string) string {
@@ -266,9 +275,8 @@ func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
 
 func (j *judge) connect(root string) (ecosystem.Registry, error) {
 	return Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
-		Files: os.DirFS(
-			root,
-		), Environ: j.env, Home: os.Getenv("HOME"), Client: fetch.New(fetch.Config{}), Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		Files: os.DirFS(root), Environ: j.env, Home: os.Getenv("HOME"), Client: fetch.New(fetch.Config{}),
+		Now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
 		Ask: func(_ context.Context, args ...string) (string, error) {
 			if args[len(args)-1] == "GOVERSION" && !*realProjects {
 				return "go1.26.0", nil

@@ -79,9 +79,8 @@ func resolveWarm(b *testing.B, universe, manifest string) func() *route.State {
 		c, err := Ecosystem{}.Read(indexed(os.DirFS(root)), ".")
 		require.NoError(b, err)
 		r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
-			Files: os.DirFS(
-				root,
-			), Environ: []string{"npm_config_registry=" + server.URL}, Client: fetch.New(fetch.Config{CacheDir: cache, MaxAge: time.Hour}), Now: time.Now(),
+			Files: os.DirFS(root), Environ: []string{"npm_config_registry=" + server.URL},
+			Client: fetch.New(fetch.Config{CacheDir: cache, MaxAge: time.Hour}), Now: time.Now(),
 			Ask: func(context.Context, ...string) (string, error) { return "20.20.0", nil },
 		}, ".")
 		require.NoError(b, err)

@@ -18,7 +18,10 @@ func lockOf(n int, place func(i int) string, asks func(i int) string) fstest.Map
 		fmt.Fprintf(&b, ",\n%q: {\"version\": \"1.0.%d\", \"dependencies\": {%q: \"^1.0.0\"}}", place(i), i, asks(i))
 	}
 	b.WriteString("}}")
-	return fstest.MapFS{"package.json": {Data: []byte(`{"dependencies": {"p0": "^1.0.0"}}`)}, "package-lock.json": {Data: []byte(b.String())}}
+	return fstest.MapFS{
+		"package.json":      {Data: []byte(`{"dependencies": {"p0": "^1.0.0"}}`)},
+		"package-lock.json": {Data: []byte(b.String())},
+	}
 }
 
 // TestLargeLock reads locks in shapes at which a step for every pair of packages would
@@ -26,7 +29,8 @@ func lockOf(n int, place func(i int) string, asks func(i int) string) fstest.Map
 func TestLargeLock(t *testing.T) {
 	deep := func(i int) string { return strings.TrimPrefix(strings.Repeat("/node_modules/p0", i+1), "/") }
 	for name, files := range map[string]fstest.MapFS{
-		"a chain":            lockOf(40000, func(i int) string { return fmt.Sprintf("node_modules/p%d", i) }, func(i int) string { return fmt.Sprintf("p%d", i+1) }),
+		"a chain": lockOf(40000, func(i int) string { return fmt.Sprintf("node_modules/p%d", i) },
+			func(i int) string { return fmt.Sprintf("p%d", i+1) }),
 		"folders in folders": lockOf(800, deep, func(int) string { return "p0" }),
 	} {
 		c, err := Ecosystem{}.Read(indexed(files), ".")

@@ -59,7 +59,10 @@ func TestCheckName(t *testing.T) {
 	for _, good := range []string{"left", "@harbour/signal", "JSONStream", "a.b-c_d", "1two"} {
 		assert.NoError(t, checkName(good), good)
 	}
-	for _, bad := range []string{"", "..", "../x", "a/b", "@a", "@/b", "__proto__", ".hidden", "_x", "a b", "a\\b", "node_modules", strings.Repeat("x", 215)} {
+	for _, bad := range []string{
+		"", "..", "../x", "a/b", "@a", "@/b", "__proto__", ".hidden", "_x", "a b", "a\\b", "node_modules",
+		strings.Repeat("x", 215),
+	} {
 		assert.Error(t, checkName(bad), bad)
 	}
 }

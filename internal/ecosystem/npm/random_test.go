@@ -33,7 +33,10 @@ func harbourTown(rng *rand.Rand) (universe string, manifests map[string]string) 
 	}
 	anyRange := func(i int) string {
 		major := 1 + rng.IntN(majors[i])
-		return []string{fmt.Sprintf("^%d.0.0", major), fmt.Sprintf("%d.x", major), fmt.Sprintf("~%d.1.0", major), fmt.Sprintf(">=%d.0.0", major), "*"}[rng.IntN(5)]
+		return []string{
+			fmt.Sprintf("^%d.0.0", major), fmt.Sprintf("%d.x", major), fmt.Sprintf("~%d.1.0", major), fmt.Sprintf(">=%d.0.0", major),
+			"*",
+		}[rng.IntN(5)]
 	}
 	var lines strings.Builder
 	for i := range n {

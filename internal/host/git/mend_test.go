@@ -37,7 +37,9 @@ func TestMendReset(t *testing.T) {
 	}
 	ctx := context.Background()
 	r, write := repo(t)
-	for name, text := range map[string]string{"both": "old", "cut off": "old and long", "dropped": "old", "edited": "old", "missing": "old", "untouched": "old"} {
+	for name, text := range map[string]string{
+		"both": "old", "cut off": "old and long", "dropped": "old", "edited": "old", "missing": "old", "untouched": "old",
+	} {
 		write(name, text)
 	}
 	to, err := r.Commit(ctx, []string{"."}, "before", nil)

@@ -166,7 +166,10 @@ func TestPlantedJournal(t *testing.T) {
 	require.NoError(t, other.keep.Write(record, data))
 	ofAnother, err := os.ReadFile(filepath.Join(other.root, Dir, record))
 	require.NoError(t, err)
-	for name, text := range map[string][]byte{"without a seal": data, "of another checkout": ofAnother, "with any seal": append([]byte(`{"seal": "`+strings.Repeat("a", 64)+`",`), data[1:]...)} {
+	for name, text := range map[string][]byte{
+		"without a seal": data, "of another checkout": ofAnother,
+		"with any seal": append([]byte(`{"seal": "`+strings.Repeat("a", 64)+`",`), data[1:]...),
+	} {
 		j := layOut(t)
 		plant := func(file string, text []byte) {
 			file = filepath.Join(j.root, Dir, file)

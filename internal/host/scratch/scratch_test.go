@@ -46,7 +46,9 @@ func TestScratch(t *testing.T) {
 		assert.True(t, p.Leftovers())
 		files, err := s.Files()
 		require.NoError(t, err)
-		for name, there := range map[string]bool{"a b/source": true, "new": true, "edited/manifest": true, "gone": false, ".keep/scratch": false} {
+		for name, there := range map[string]bool{
+			"a b/source": true, "new": true, "edited/manifest": true, "gone": false, ".keep/scratch": false,
+		} {
 			_, found := files[name]
 			assert.Equal(t, there, found, name)
 		}

@@ -20,11 +20,17 @@ func lay(t *testing.T) (dir string, f *Folder, passed map[string]string) {
 	dir = t.TempDir()
 	outside := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret"), []byte("secret"), 0o644))
-	for name, text := range map[string]string{"plain": "text", "deep/file": "below", ".git/config": "x", "a/.GIT/hooks": "x", "odd\xff/file": "x"} {
+	for name, text := range map[string]string{
+		"plain": "text", "deep/file": "below", ".git/config": "x", "a/.GIT/hooks": "x", "odd\xff/file": "x",
+	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	for name, target := range map[string]string{"near": "plain", "up": "deep/../plain", "folder": "deep", "out": filepath.Join(outside, "secret"), "above": "../" + filepath.Base(outside) + "/secret", "away": outside, "loop": "loop", "gone": "nothing", "git": ".git/config", "zero": "/dev/zero"} {
+	for name, target := range map[string]string{
+		"near": "plain", "up": "deep/../plain", "folder": "deep", "out": filepath.Join(outside, "secret"),
+		"above": "../" + filepath.Base(outside) + "/secret", "away": outside, "loop": "loop", "gone": "nothing",
+		"git": ".git/config", "zero": "/dev/zero",
+	} {
 		require.NoError(t, os.Symlink(target, filepath.Join(dir, name)))
 	}
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644))
@@ -83,7 +89,9 @@ func TestGitByALink(t *testing.T) {
 
 func TestWriting(t *testing.T) {
 	dir, f, _ := lay(t)
-	for name, want := range map[string]string{"near": "plain", "folder/file": "deep/file", "up": "plain", "new/x": "new/x", "gone": "nothing"} {
+	for name, want := range map[string]string{
+		"near": "plain", "folder/file": "deep/file", "up": "plain", "new/x": "new/x", "gone": "nothing",
+	} {
 		real, err := f.Real(name)
 		require.NoError(t, err, name)
 		assert.Equal(t, want, real)

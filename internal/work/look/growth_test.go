@@ -33,7 +33,8 @@ func manyComponents(tb testing.TB, n int) (dir string) {
 		for name, text := range map[string]string{
 			"package.json": fmt.Sprintf(`{"name": "part-%d", "dependencies": {"left": "^1.0.0", "right": "^2.0.0", "rope": "^1.0.0"}}`, i),
 			"package-lock.json": fmt.Sprintf(`{"name": "part-%d", "lockfileVersion": 3, "packages": {"": {"dependencies": {"left": `+
-				`"^1.0.0", "right": "^2.0.0", "rope": "^1.0.0"}}, "node_modules/left": {"version": "1.0.0", "engines": {"node": ">=12"}}, "node_modules/right": {"version": "2.0.0"}, "node_modules/rope": {"version": "1.0.0"}}}`, i),
+				`"^1.0.0", "right": "^2.0.0", "rope": "^1.0.0"}}, "node_modules/left": {"version": "1.0.0", "engines": {"node": ">=12"}}, `+
+				`"node_modules/right": {"version": "2.0.0"}, "node_modules/rope": {"version": "1.0.0"}}}`, i),
 			".nvmrc":         "16.20\n",
 			"Dockerfile":     "FROM node:16.20-slim AS build\nRUN npm ci\nFROM alpine:3.20\n",
 			".gitlab-ci.yml": "test:\n  image: node:16.20\n  services: [\"postgres:16\"]\n  script: [npm test]\n",
