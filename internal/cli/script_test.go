@@ -57,6 +57,7 @@ func TestMain(m *testing.M) {
 //	client CMD ARGS              run a package client that is to succeed, or do what it did
 //	                             when it was asked the same before
 func TestScripts(t *testing.T) {
+	cache := goCache()
 	testscript.Run(t, testscript.Params{
 		Dir:      "testdata/script",
 		TestWork: os.Getenv("TESTSCRIPT_KEEP") != "",
@@ -68,7 +69,7 @@ func TestScripts(t *testing.T) {
 			e.Setenv("npm_config_update_notifier", "false")
 			e.Setenv("npm_config_fetch_retries", "0")
 			for name, value := range map[string]string{
-				"GOMODCACHE": filepath.Join(e.WorkDir, ".home", "modules"), "GOCACHE": goCache(), "GOFLAGS": "-modcacherw",
+				"GOMODCACHE": filepath.Join(e.WorkDir, ".home", "modules"), "GOCACHE": cache, "GOFLAGS": "-modcacherw",
 				"GOSUMDB": "off", "GOTOOLCHAIN": "local", "GOENV": filepath.Join(e.WorkDir, ".home", "go-env"),
 				"GOPATH": filepath.Join(e.WorkDir, ".home", "go"),
 			} {

@@ -292,23 +292,50 @@ func (r *Repo) Submodules(ctx context.Context) (paths []string, err error) {
 
 // InProgress is what git is in the middle of, such as "a rebase", "" for nothing.
 func (r *Repo) InProgress(ctx context.Context) (string, error) {
-	for _, o := range []struct{ file, what string }{
-		{"rebase-merge", "a rebase"}, {"rebase-apply", "a rebase"}, {"MERGE_HEAD", "a merge"},
-		{"CHERRY_PICK_HEAD", "a cherry-pick"}, {"REVERT_HEAD", "a revert"}, {"BISECT_LOG", "a bisect"},
-	} {
-		out, err := r.run(ctx, "rev-parse", "--git-path", o.file)
-		if err != nil {
-			return "", err
-		}
-		name := strings.TrimSuffix(out, "\n")
-		if !filepath.IsAbs(name) {
-			name = filepath.Join(r.Top, name)
-		}
-		if _, err := os.Lstat(name); err == nil {
-			return o.what, nil
+	signs := []string{"rebase-merge", "rebase-apply", "MERGE_HEAD", "CHERRY_PICK_HEAD", "REVERT_HEAD", "BISECT_LOG"}
+	whats := []string{"a rebase", "a rebase", "a merge", "a cherry-pick", "a revert", "a bisect"}
+	files, err := r.ownFiles(ctx, signs)
+	if err != nil {
+		return "", err
+	}
+	for i, file := range files {
+		if _, err := os.Lstat(file); err == nil {
+			return whats[i], nil
 		}
 	}
 	return "", nil
+}
+
+// ownFiles are where git keeps files of its own, by their names in its folder.
+func (r *Repo) ownFiles(ctx context.Context, names []string) ([]string, error) {
+	args := []string{"rev-parse"}
+	for _, name := range names {
+		args = append(args, "--git-path", name)
+	}
+	out, err := r.run(ctx, args...)
+	if err != nil {
+		return nil, err
+	}
+	files := []string{strings.TrimSuffix(out, "\n")}
+	if len(names) > 1 {
+		files = strings.Split(files[0], "\n")
+	}
+	if len(files) != len(names) { // a folder has a line break in its name
+		files = nil
+		for _, name := range names {
+			alone, err := r.ownFiles(ctx, []string{name})
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, alone...)
+		}
+	}
+	for i, file := range files {
+		if !filepath.IsAbs(file) {
+			files[i] = filepath.Join(r.Top, file)
+		}
+	}
+	return files, nil
 }
 
 // Ignored tells which of the paths, relative to dir, git is told to ignore.

@@ -262,6 +262,32 @@ func TestIgnored(t *testing.T) {
 	assert.False(t, ignored["package.json"])
 }
 
+// Each checkout is in the middle of something of its own, also in a folder with an odd name.
+func TestInProgress(t *testing.T) {
+	ctx := context.Background()
+	dir := filepath.Join(t.TempDir(), "odd\nname")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), nil, 0o644))
+	main, err := Init(ctx, dir, "Crew", "crew@saltmarsh.example", "start")
+	require.NoError(t, err)
+	_, err = main.run(ctx, "worktree", "add", "-q", "side")
+	require.NoError(t, err)
+	side, err := Open(ctx, filepath.Join(dir, "side"))
+	require.NoError(t, err)
+	for file, want := range map[string][2]string{
+		"nothing": {}, "worktrees/side/MERGE_HEAD": {"", "a merge"}, "rebase-apply": {"a rebase", ""}, "BISECT_LOG": {"a bisect", ""},
+	} {
+		file = filepath.Join(dir, ".git", file)
+		require.NoError(t, os.WriteFile(file, nil, 0o644))
+		for i, r := range []*Repo{main, side} {
+			got, err := r.InProgress(ctx)
+			require.NoError(t, err)
+			assert.Equal(t, want[i], got, file)
+		}
+		require.NoError(t, os.Remove(file))
+	}
+}
+
 func TestNoRepository(t *testing.T) {
 	_, err := Open(context.Background(), t.TempDir())
 	assert.ErrorIs(t, err, ErrNone)

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -192,21 +191,13 @@ func (r *Repo) locks(ctx context.Context, since time.Time) (locks []string, err 
 	if branch := r.Branch(ctx); branch != "" {
 		names = append(names, "refs/heads/"+branch+".lock")
 	}
-	var args []string
-	for _, name := range names {
-		args = append(args, "--git-path", name)
-	}
-	out, err := r.run(ctx, append([]string{"rev-parse"}, args...)...)
+	files, err := r.ownFiles(ctx, names)
 	if err != nil {
 		return nil, err
 	}
-	for name := range strings.Lines(out) {
-		name = strings.TrimSuffix(name, "\n")
-		if !filepath.IsAbs(name) {
-			name = filepath.Join(r.Top, name)
-		}
-		if info, err := os.Lstat(name); err == nil && !info.ModTime().Before(since) {
-			locks = append(locks, name)
+	for _, file := range files {
+		if info, err := os.Lstat(file); err == nil && !info.ModTime().Before(since) {
+			locks = append(locks, file)
 		}
 	}
 	return locks, nil
