@@ -40,6 +40,7 @@ func TestTraced(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
+	t.Parallel()
 	if out, err := exec.Command("strace", "-f", "-e", "trace=execve", "true").CombinedOutput(); err != nil {
 		t.Skipf("nothing can be traced here: %v: %s", err, out)
 	}

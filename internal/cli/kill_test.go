@@ -31,6 +31,7 @@ func TestKilledWhileAdvancing(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
+	t.Parallel()
 	v := newVictim(t)
 	rng := rand.New(rand.NewPCG(uint64(*kills), 9))
 	steps := v.steps() // the last is undo's
@@ -105,6 +106,7 @@ func TestKilledWhileAStageRuns(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
+	t.Parallel()
 	v := newVictim(t)
 	v.layOut()
 	alive := filepath.Join(t.TempDir(), "alive")
@@ -132,9 +134,8 @@ type victim struct {
 }
 
 func newVictim(t *testing.T) *victim {
-	program := filepath.Join(t.TempDir(), "bellwether")
-	out, err := exec.Command("go", "build", "-o", program, "bellwether/cmd/bellwether").CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	program, err := exec.LookPath("bellwether") // TestMain's
+	require.NoError(t, err)
 	u, err := shorthand.Load(
 		"left 1.0.0\nleft 2.0.0\nleft 3.0.0\nright 1.0.0 peer:left@^1\nright 2.0.0 peer:left@^2\nright 3.0.0 peer:left@^3\n",
 	)

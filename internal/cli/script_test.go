@@ -57,6 +57,7 @@ func TestMain(m *testing.M) {
 //	client CMD ARGS              run a package client that is to succeed, or do what it did
 //	                             when it was asked the same before
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	cache := goCache()
 	testscript.Run(t, testscript.Params{
 		Dir:      "testdata/script",

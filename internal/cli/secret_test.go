@@ -24,6 +24,7 @@ func TestNoSecretShown(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
+	t.Parallel()
 	u, err := shorthand.Load("left 1.0.0\nleft 1.1.0\n")
 	require.NoError(t, err)
 	server := httptest.NewServer(u.NPM())
