@@ -36,8 +36,9 @@ func (j Job) partKey(ctx context.Context, part *tree.Part, files map[string]scra
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// reading tells which files a component reads: those in its folder, those that lie in no
-// component's folder, those of the folders that it builds with, and what the settings name.
+// reading tells which files a component reads: those in its folder and in those of components
+// around it, those that lie in no component's folder, those of the folders that it builds with,
+// and what the settings name.
 func (j Job) reading(part *tree.Part) func(name string) bool {
 	own := []string{part.Dir}
 	if eco, ok := part.Eco.(ecosystem.Neighbour); ok {
@@ -48,15 +49,21 @@ func (j Job) reading(part *tree.Part) func(name string) bool {
 		if strings.HasPrefix(name, kept.Dir+"/") {
 			return false // what legs note down
 		}
-		in := func(dir string) bool { return dir == "." || dir == name || strings.HasPrefix(name, dir+"/") }
-		if slices.ContainsFunc(own, in) {
+		if slices.ContainsFunc(own, func(dir string) bool { return inside(name, dir) }) {
 			return true
 		}
 		if slices.ContainsFunc(patterns, func(pattern string) bool { return doublestar.MatchUnvalidated(pattern, name) }) {
 			return true
 		}
-		return !slices.ContainsFunc(j.Tree.Parts, func(o *tree.Part) bool { return in(o.Dir) })
+		return !slices.ContainsFunc(j.Tree.Parts, func(o *tree.Part) bool {
+			return inside(name, o.Dir) && !inside(part.Dir, o.Dir)
+		})
 	}
+}
+
+// inside tells whether a name is a folder's, or that of something in it.
+func inside(name, dir string) bool {
+	return dir == "." || dir == name || strings.HasPrefix(name, dir+"/")
 }
 
 // known gives what came of the same component before, with the same files, stages and tools;
