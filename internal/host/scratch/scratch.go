@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -225,12 +226,18 @@ func (s *Scratch) Env() []string { return []string{"GIT_CEILING_DIRECTORIES=" + 
 // OfGit tells whether the scratch has a repository of its own.
 func (s *Scratch) OfGit() bool { return s.from.Repo != nil }
 
-// Drop removes the scratch. It works on after an interrupt. Where something cannot be
-// removed, the scratch stays noted, and the next call tries again.
+// Drop removes the scratch. It works on after an interrupt. A git that outlived a killed call
+// may fill it for a moment longer. Where something cannot be removed, the scratch stays noted,
+// and the next call tries again.
 func (s *Scratch) Drop() error {
 	above, err := within.Open(filepath.Dir(s.top), nil)
 	if err == nil {
-		err = errors.Join(above.RemoveAll(filepath.Base(s.top)), above.Close())
+		err = above.RemoveAll(filepath.Base(s.top))
+		for wait := 10 * time.Millisecond; errors.Is(err, syscall.ENOTEMPTY) && wait < time.Second; wait *= 2 {
+			time.Sleep(wait)
+			err = above.RemoveAll(filepath.Base(s.top))
+		}
+		err = errors.Join(err, above.Close())
 	}
 	if err == nil {
 		err = os.Remove(s.note)

@@ -3,6 +3,7 @@ package scratch
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -166,4 +167,26 @@ func TestDropReadOnly(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Dir(closed), 0o111))
 	require.NoError(t, s.Drop())
 	assert.NoDirExists(t, s.top)
+}
+
+// A git that outlived a killed call may still fill the scratch.
+func TestDropWhileItIsFilled(t *testing.T) {
+	p, _ := project(t, false)
+	s, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	started, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := range 1000 {
+			if i == 100 {
+				close(started)
+			}
+			if os.WriteFile(filepath.Join(s.Dir, strconv.Itoa(i)), nil, 0o644) != nil {
+				return // the folder is gone
+			}
+		}
+	}()
+	<-started
+	require.NoError(t, s.Drop())
+	<-done
 }
