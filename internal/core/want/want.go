@@ -138,7 +138,7 @@ func (w *Want) Preference(goal *route.Goal) []int {
 
 // newer puts the newest first, behind all against which nothing speaks.
 func (w *Want) newer(a, b int) int {
-	if d := first(!w.bad(a), !w.bad(b)); d != 0 {
+	if d := First(!w.bad(a), !w.bad(b)); d != 0 {
 		return d
 	}
 	return b - a
@@ -160,9 +160,9 @@ func (w *Want) nearer() func(a, b int) int {
 	return func(a, b int) int {
 		switch {
 		case a == w.At || b == w.At:
-			return first(a == w.At, b == w.At)
+			return First(a == w.At, b == w.At)
 		case w.bad(a) != w.bad(b):
-			return first(!w.bad(a), !w.bad(b))
+			return First(!w.bad(a), !w.bad(b))
 		case lines[a] != lines[b]:
 			return stepFrom(lines[w.At], lines[a]) - stepFrom(lines[w.At], lines[b])
 		}
@@ -185,8 +185,8 @@ func (w *Want) lines() []int {
 	return lines
 }
 
-// first puts the one that holds first.
-func first(a, b bool) int {
+// First orders what holds before what does not.
+func First(a, b bool) int {
 	switch {
 	case a && !b:
 		return -1

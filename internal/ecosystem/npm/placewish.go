@@ -3,6 +3,8 @@ package npm
 import (
 	"cmp"
 	"slices"
+
+	"bellwether/internal/core/want"
 )
 
 // placeWishes puts what was solved for the tops into its places. What only members
@@ -88,7 +90,7 @@ func (s *resolver) hoisted() map[string]*wish {
 				return (at == nil || !at.holds(w.rel)) && s.stays(w) || at != nil && !s.yields(at, w, leaving)
 			})
 			slices.SortStableFunc(list, func(a, b *wish) int {
-				return cmp.Or(boolOrder(at != nil && at.holds(a.rel), at != nil && at.holds(b.rel)), len(b.tops)-len(a.tops))
+				return cmp.Or(want.First(at != nil && at.holds(a.rel), at != nil && at.holds(b.rel)), len(b.tops)-len(a.tops))
 			})
 		}
 		rivals[name] = list

@@ -65,17 +65,6 @@ func (s *resolver) hidden(w *want.Want, allowed []bool) (text string) {
 	return text
 }
 
-// boolOrder puts the one that holds first.
-func boolOrder(a, b bool) int {
-	switch {
-	case a && !b:
-		return -1
-	case b && !a:
-		return 1
-	}
-	return 0
-}
-
 // rank lets the asked-for packages be decided first, then those that many
 // others name as a peer: they set the frame for the rest.
 func (s *resolver) rank() {
