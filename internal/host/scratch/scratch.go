@@ -4,6 +4,7 @@
 package scratch
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -49,10 +50,11 @@ type Scratch struct {
 // prefix begins the names of scratches.
 const prefix = "bellwether-"
 
-// made is a note of a scratch. The folder is told from another one under its name.
+// made is a note of a scratch: two objects of JSON, one from before the folder is made, and one
+// from before it is filled. By its identity, the folder is told from another one under its name.
 type made struct {
-	Top      string `json:"top"`
-	Identity string `json:"identity"`
+	Top      string `json:"top,omitempty"`
+	Identity string `json:"identity,omitempty"`
 }
 
 // New makes a scratch of the project as it is on disk, local changes included, with
@@ -70,17 +72,26 @@ func (p Project) New(ctx context.Context, edits []model.FileEdit) (*Scratch, err
 	}
 	top := filepath.Join(temp, prefix+strings.ToLower(rand.Text()))
 	s := p.at(top)
+	noNote := func(err error) error {
+		return &model.Fault{
+			Doing: "noting a scratch checkout", File: p.Notes, Wrong: model.Reason(err),
+			Next: "make room there, or make the folder writable", Cause: err,
+		}
+	}
+	if err := errors.Join(os.MkdirAll(p.Notes, 0o700), s.remember(made{Top: top})); err != nil {
+		_ = os.Remove(s.note)
+		return nil, noNote(err)
+	}
 	if err := os.Mkdir(top, 0o700); err != nil {
+		_ = os.Remove(s.note)
 		return nil, noRoom(err)
 	}
-	if err := s.remember(); err != nil {
-		return nil, errors.Join(
-			&model.Fault{
-				Doing: "noting a scratch checkout", File: p.Notes, Wrong: model.Reason(err),
-				Next: "make room there, or make the folder writable", Cause: err,
-			},
-			os.Remove(top),
-		)
+	info, err := os.Lstat(top)
+	if err == nil {
+		err = s.remember(made{Identity: within.Identity(info)})
+	}
+	if err != nil {
+		return nil, errors.Join(noNote(err), s.Drop())
 	}
 	if err := s.fill(ctx, edits); err != nil {
 		err = errors.Join(err, s.Drop())
@@ -92,17 +103,26 @@ func (p Project) New(ctx context.Context, edits []model.FileEdit) (*Scratch, err
 	return s, nil
 }
 
-// remember notes the scratch, so that it is found after a crash.
-func (s *Scratch) remember() error {
-	info, err := os.Lstat(s.top)
+// remember notes something of the scratch, so that it is found after a crash.
+func (s *Scratch) remember(m made) error {
+	data, err := json.Marshal(m)
 	if err != nil {
 		return err
 	}
-	data, err := json.Marshal(made{s.top, within.Identity(info)})
+	note, err := os.OpenFile(s.note, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
-	return errors.Join(os.MkdirAll(s.from.Notes, 0o700), os.WriteFile(s.note, data, 0o600))
+	_, err = note.Write(data)
+	return errors.Join(err, note.Close())
+}
+
+// noted reads a note as far as it was written. A field that is missing is empty.
+func noted(data []byte) (m made) {
+	objects := json.NewDecoder(bytes.NewReader(data))
+	for objects.Decode(&m) == nil {
+	}
+	return m
 }
 
 // at is the scratch that lies, or is to lie, at top.
@@ -259,18 +279,22 @@ func (p Project) Leftovers() bool {
 }
 
 // DropLeftovers removes the scratches of calls that crashed, and ends what still runs
-// in them. A folder is removed only if it is the very one that was made.
+// in them. A folder is removed only if it is the very one that was made; one that was not
+// known yet, only if it is empty.
 func (p Project) DropLeftovers() (err error) {
 	notes, _ := os.ReadDir(p.Notes)
 	for _, note := range notes {
 		name := filepath.Join(p.Notes, note.Name())
 		data, rerr := within.Plain(name, 1<<16)
-		var m made
-		if rerr != nil || json.Unmarshal(data, &m) != nil || filepath.Base(m.Top) != note.Name() || !strings.HasPrefix(note.Name(), prefix) {
+		m := noted(data)
+		if rerr != nil || !strings.HasPrefix(note.Name(), prefix) || m.Top != "" && filepath.Base(m.Top) != note.Name() {
 			continue
 		}
 		info, lerr := os.Lstat(m.Top)
 		if lerr != nil || !info.IsDir() || within.Identity(info) != m.Identity {
+			if lerr == nil && info.IsDir() && m.Identity == "" {
+				_ = os.Remove(m.Top) // the call crashed before anything was in it
+			}
 			err = errors.Join(err, os.Remove(name))
 			continue
 		}

@@ -123,6 +123,25 @@ func TestForeignNote(t *testing.T) {
 	assert.NoDirExists(t, s.Dir, "one of ours goes")
 }
 
+// A call may crash at any byte of its note.
+func TestCutNote(t *testing.T) {
+	p, _ := project(t, false)
+	whole, err := p.New(t.Context(), nil)
+	require.NoError(t, err)
+	note, err := os.ReadFile(whole.note)
+	require.NoError(t, err)
+	require.NoError(t, whole.Drop())
+	for n := range len(note) {
+		require.NoError(t, os.WriteFile(whole.note, note[:n], 0o600))
+		if m := noted(note[:n]); m.Top != "" { // else there is no folder yet
+			require.NoError(t, os.Mkdir(whole.top, 0o700))
+		}
+		require.NoError(t, p.DropLeftovers())
+		assert.NoDirExists(t, whole.top, "%s", note[:n])
+		assert.False(t, p.Leftovers(), "%s", note[:n])
+	}
+}
+
 // Patterns of what is generated lead through no link, and out of nothing.
 func TestRemoveStaysInside(t *testing.T) {
 	outside := t.TempDir()
