@@ -291,16 +291,17 @@ func (p Project) DropLeftovers() (err error) {
 			continue
 		}
 		info, lerr := os.Lstat(m.Top)
-		if lerr != nil || !info.IsDir() || within.Identity(info) != m.Identity {
-			if lerr == nil && info.IsDir() && m.Identity == "" {
-				_ = os.Remove(m.Top) // the call crashed before anything was in it
-			}
-			err = errors.Join(err, os.Remove(name))
+		there := lerr == nil && info.IsDir()
+		if there && within.Identity(info) == m.Identity {
+			s := p.at(m.Top)
+			run.EndAll(s.Name())
+			err = errors.Join(err, s.Drop())
 			continue
 		}
-		s := p.at(m.Top)
-		run.EndAll(s.Name())
-		err = errors.Join(err, s.Drop())
+		if there && m.Identity == "" {
+			_ = os.Remove(m.Top) // the call crashed before anything was in it
+		}
+		err = errors.Join(err, os.Remove(name))
 	}
 	return err
 }
