@@ -78,6 +78,14 @@ func (d *Document) Site(n *yaml.Node) (s model.Site, ok bool) {
 	return model.Site{File: d.File, Start: at, End: end, Line: n.Line, Text: n.Value}, true
 }
 
+// Offset is the byte where a node begins; ok is false for one that stands nowhere.
+func (d *Document) Offset(n *yaml.Node) (at int, ok bool) {
+	if n.Line < 1 || n.Line > len(d.lines) {
+		return 0, false
+	}
+	return d.offset(n.Line, n.Column), true
+}
+
 // offset is the byte of a line and a column, which counts characters from 1.
 func (d *Document) offset(line, column int) int {
 	rest := d.src[d.lines[line-1]:]
