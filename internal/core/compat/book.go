@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/rewrite"
 	"bellwether/internal/core/version"
 )
 
@@ -27,9 +28,10 @@ const (
 	Restored Kind = "restored" // a feature was taken out, and a package gives it back
 	Branch   Kind = "branch"   // what is not released yet lies on a branch of the source
 	Ends     Kind = "ends"     // the end of life, or a deadline
+	Adapt    Kind = "adapt"    // source and configuration are repaired
 )
 
-var kinds = []Kind{Needs, Together, Stepwise, Clashes, Replaced, Restored, Branch, Ends}
+var kinds = []Kind{Needs, Together, Stepwise, Clashes, Replaced, Restored, Branch, Ends, Adapt}
 
 // Share is what the versions of a family have in common.
 type Share string
@@ -88,6 +90,8 @@ type Rule struct {
 	Old, New   model.Subject   // of replaced
 	Versions   []Mapping       // of replaced
 	On         time.Time       // of ends
+	Repair     *rewrite.Rule   // of adapt: once When holds
+	From       []Condition     // of adapt: what has to hold before
 	// Foreign is a kind of subject that it names and that is not known here:
 	// such a rule never applies.
 	Foreign string

@@ -16,9 +16,13 @@ import (
 // Remark is what there is to say against a rule that can be read.
 type Remark struct {
 	Rule  *Rule
+	Line  int // where it is seen, if not at the rule's own line; 0 for there
 	Text  string
 	Proof []string // where it follows from other rules
 }
+
+// At is the line of what the remark is about.
+func (r Remark) At() int { return cmp.Or(r.Line, r.Rule.Line) }
 
 // Check looks for rules that can never apply, ranges that nothing is in, rules
 // that contradict each other, and needs that go round in a circle.
@@ -32,6 +36,18 @@ func Check(ctx context.Context, b *Book, orders Orders) ([]Remark, error) {
 		}
 	}
 	for _, r := range b.Rules {
+		if r.Repair != nil {
+			problems, err := r.Repair.CheckExamples(ctx)
+			var fault *model.Fault
+			if errors.As(err, &fault) {
+				c.say(r, "%s", fault.Wrong)
+			} else if err != nil {
+				return nil, err
+			}
+			for _, p := range problems {
+				c.remarks = append(c.remarks, Remark{Rule: r, Line: p.Line, Text: p.Text})
+			}
+		}
 		if c.plain(r) {
 			if err := c.possible(ctx, r); err != nil {
 				return nil, err
@@ -39,7 +55,7 @@ func Check(ctx context.Context, b *Book, orders Orders) ([]Remark, error) {
 		}
 	}
 	c.circles()
-	slices.SortStableFunc(c.remarks, func(a, b Remark) int { return cmp.Compare(a.Rule.Line, b.Rule.Line) })
+	slices.SortStableFunc(c.remarks, func(a, b Remark) int { return cmp.Compare(a.At(), b.At()) })
 	return c.remarks, nil
 }
 

@@ -258,7 +258,8 @@ func (p *parser) ruleFields() fields {
 				"repository": func(n *yaml.Node) { p.now.Repository = p.text(n) },
 			}, "of", "name")
 		},
-		Ends: p.ends,
+		Ends:  p.ends,
+		Adapt: p.adapt,
 		Clashes: func(n *yaml.Node) {
 			when(n)
 			if len(p.now.When) == 1 {
@@ -306,6 +307,9 @@ func (p *parser) rule(n *yaml.Node, known fields) {
 			words[i] = string(k)
 		}
 		p.wrong(n, fmt.Sprintf("the rule %s says nothing", r.ID), "give it one of "+strings.Join(words, ", "))
+	}
+	if r.Repair != nil {
+		r.Repair.ID, r.Repair.Because, r.Repair.Source, r.Repair.Place = r.ID, r.Because, r.Source, r.Place()
 	}
 	if len(p.faults) == before {
 		p.book.Rules = append(p.book.Rules, r)

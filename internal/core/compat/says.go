@@ -27,6 +27,11 @@ func (r *Rule) Says() string {
 		return fmt.Sprintf("what is not released yet of %s lies on its branch %s", subjects[0], r.Branch)
 	case Stepwise:
 		return strings.Join(subjects, ", ") + " must not skip a major"
+	case Adapt:
+		if len(r.When) == 0 {
+			return r.Repair.Says()
+		}
+		return "once " + joined(r.When, " with ") + ", " + r.Repair.Says()
 	case Replaced:
 		return r.Old.String() + " goes on as " + r.New.String()
 	case Restored:

@@ -177,9 +177,9 @@ func (d *Document) addJSON(c container, names []string, v Value) (Edit, error) {
 	text := d.nested(names, v, inner, unit, several)
 	if c.last < 0 {
 		if several {
-			return Edit{c.inner.start, c.inner.end, nl + inner + text + nl + outer}, nil
+			return Edit{Start: c.inner.start, End: c.inner.end, New: nl + inner + text + nl + outer}, nil
 		}
-		return Edit{c.inner.start, c.inner.end, text}, nil
+		return Edit{Start: c.inner.start, End: c.inner.end, New: text}, nil
 	}
 	at := d.Entries[c.last].whole.end
 	gap := " "
@@ -188,9 +188,9 @@ func (d *Document) addJSON(c container, names []string, v Value) (Edit, error) {
 	}
 	if rest := strings.TrimLeft(d.src[at:c.inner.end], " \t"); strings.HasPrefix(rest, ",") {
 		at = c.inner.end - len(rest) + 1
-		return Edit{at, at, gap + text + ","}, nil
+		return Edit{Start: at, End: at, New: gap + text + ","}, nil
 	}
-	return Edit{at, at, "," + gap + text}, nil
+	return Edit{Start: at, End: at, New: "," + gap + text}, nil
 }
 
 // nested is a member whose value is under further names.

@@ -9,7 +9,12 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/splice"
 )
+
+// Edit is a change of a file.
+type Edit = splice.Edit
 
 // Format is how a file of configuration is written.
 type Format string
@@ -85,12 +90,6 @@ type Document struct {
 	Entries    []*Entry
 	src        string
 	containers []container
-}
-
-// Edit puts a text in the place of bytes.
-type Edit struct {
-	Start, End int
-	New        string
 }
 
 // Read reads a file. It fails on one that is not well-formed.
@@ -220,9 +219,9 @@ func (d *Document) Rename(e *Entry, to []string) (edits []Edit, ok bool) {
 		}
 		name = strings.TrimPrefix(strings.Join(to[stay:], "."), "@")
 	}
-	edits = append(edits, Edit{e.key.start, e.key.end, name})
+	edits = append(edits, Edit{Start: e.key.start, End: e.key.end, New: name})
 	if e.closing.end > 0 {
-		edits = append(edits, Edit{e.closing.start, e.closing.end, name})
+		edits = append(edits, Edit{Start: e.closing.start, End: e.closing.end, New: name})
 	}
 	return edits, true
 }
@@ -236,7 +235,7 @@ func (d *Document) Set(e *Entry, v Value) (Edit, error) {
 	if d.Format == YAML && e.value.start == e.value.end {
 		text = " " + text
 	}
-	return Edit{e.value.start, e.value.end, text}, nil
+	return Edit{Start: e.value.start, End: e.value.end, New: text}, nil
 }
 
 // Value is what a key is given.
@@ -403,7 +402,7 @@ func (d *Document) atLineStart(at int, lines []string) Edit {
 	if at > 0 && d.src[at-1] != '\n' {
 		text = nl + strings.TrimSuffix(text, nl)
 	}
-	return Edit{at, at, text}
+	return Edit{Start: at, End: at, New: text}
 }
 
 // nextLine is where the line after a place begins.
@@ -416,7 +415,9 @@ func nextLine(src string, at int) int {
 }
 
 // lineStart is where the line of a place begins.
-func lineStart(src string, at int) int { return strings.LastIndexByte(src[:min(at, len(src))], '\n') + 1 }
+func lineStart(src string, at int) int {
+	return strings.LastIndexByte(src[:min(at, len(src))], '\n') + 1
+}
 
 // enclose notes an entry in its container.
 func (d *Document) enclose(e *Entry, in int) {
@@ -433,3 +434,11 @@ func (d *Document) Names() (names []string) {
 	slices.Sort(names)
 	return slices.Compact(names)
 }
+
+// IsKey tells whether a place is in the name of a key.
+func (d *Document) IsKey(at int) bool {
+	return d != nil && slices.ContainsFunc(d.Entries, func(e *Entry) bool { return !e.pair && e.key.start <= at && at < e.key.end })
+}
+
+// ValueRange is where an entry's value stands, with its quotes.
+func (d *Document) ValueRange(e *Entry) (start, end int) { return e.value.start, e.value.end }

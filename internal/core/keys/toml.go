@@ -91,10 +91,10 @@ func (d *Document) addTOML(c container, key, rest []string, v Value) (Edit, erro
 	if c.commas {
 		line := bare(rest) + " = " + text
 		if c.last < 0 {
-			return Edit{c.inner.start, c.inner.end, " " + line + " "}, nil
+			return Edit{Start: c.inner.start, End: c.inner.end, New: " " + line + " "}, nil
 		}
 		at := d.Entries[c.last].whole.end
-		return Edit{at, at, ", " + line}, nil
+		return Edit{Start: at, End: at, New: ", " + line}, nil
 	}
 	if len(rest) > 1 && len(c.path) == 0 {
 		lines := []string{"[" + bare(key[:len(key)-1]) + "]", bare(key[len(key)-1:]) + " = " + text}

@@ -166,7 +166,7 @@ func (d *Document) addXML(c container, names []string, v Value) (Edit, error) {
 	text := d.written(v, "")
 	last := names[len(names)-1]
 	if len(names) == 1 && strings.HasPrefix(last, "@") {
-		return Edit{c.tag, c.tag, " " + last[1:] + `="` + text + `"`}, nil
+		return Edit{Start: c.tag, End: c.tag, New: " " + last[1:] + `="` + text + `"`}, nil
 	}
 	if c.at < 0 {
 		return Edit{}, errors.New("its element is empty and has no closing tag")

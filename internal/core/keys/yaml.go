@@ -163,10 +163,10 @@ func (d *Document) addYAML(c container, names []string, v Value) (Edit, error) {
 			text = yamlText(names[i], "") + ": {" + text + "}"
 		}
 		if c.last < 0 {
-			return Edit{c.inner.start, c.inner.end, text}, nil
+			return Edit{Start: c.inner.start, End: c.inner.end, New: text}, nil
 		}
 		at := d.Entries[c.last].whole.end
-		return Edit{at, at, ", " + text}, nil
+		return Edit{Start: at, End: at, New: ", " + text}, nil
 	}
 	if strings.Contains(v.Raw, "\n") && strings.IndexByte("|>&!*", v.Raw[0]) >= 0 {
 		return Edit{}, errors.New("a value of several lines can be renamed where it stands, not moved")

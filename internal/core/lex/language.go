@@ -177,6 +177,16 @@ func Named(name string) *Language {
 	return nil
 }
 
+// Code is how a piece of code by itself is split: without the page that it stands in.
+func (l *Language) Code() *Language {
+	if !l.inHTML {
+		return l
+	}
+	code := *l
+	code.inHTML = false
+	return &code
+}
+
 // Languages are the names of those that are described here, sorted.
 func Languages() []string {
 	var names []string

@@ -32,6 +32,21 @@ func (s *scanner) nameLength(from int) int {
 	return i - from
 }
 
+// name emits the name of an element; in JSX its parts are names of their own.
+func (s *scanner) name(n int) {
+	for end := s.at + n; s.at < end; {
+		dot := strings.IndexByte(s.src[s.at:end], '.')
+		switch {
+		case !s.lang.jsx || dot < 0:
+			s.emit(Word, end-s.at)
+		case dot == 0:
+			s.emit(Mark, 1)
+		default:
+			s.emit(Word, dot)
+		}
+	}
+}
+
 // void are elements of HTML that are never closed.
 var void = []string{"area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"}
 
@@ -42,7 +57,7 @@ func (s *scanner) element() {
 	open := s.emit(Mark, 1)
 	n := s.nameLength(s.at)
 	name := s.src[s.at : s.at+n]
-	s.emit(Word, n)
+	s.name(n)
 	attributes, closed := s.attributes()
 	switch {
 	case closed < 0: // the text ends
@@ -65,7 +80,7 @@ func (s *scanner) element() {
 			return
 		}
 		s.emit(Mark, 2)
-		s.emit(Word, len(name))
+		s.name(len(name))
 		s.space()
 		if s.has(">") {
 			s.pair(open, s.emit(Mark, 1))

@@ -479,6 +479,7 @@ func (b *binding) clone() *binding {
 
 // Tokens are the texts of the tokens that code has, for a condition.
 func Tokens(lang *lex.Language, code string) (texts []string) {
+	lang = lang.Code()
 	for _, t := range lex.Split(lang, code) {
 		if !t.Silent() {
 			texts = append(texts, t.Of(code))

@@ -170,6 +170,8 @@ const place = "zqhole"
 
 // read reads a pattern or template.
 func read(lang *lex.Language, src string) (*Code, error) {
+	whole := lang
+	lang = lang.Code()
 	src = strings.TrimRight(src, "\n")
 	text, metas, err := replaceHoles(lang, src)
 	if err != nil {
@@ -180,7 +182,7 @@ func read(lang *lex.Language, src string) (*Code, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Code{lang: lang, parts: parts}, nil
+	return &Code{lang: whole, parts: parts}, nil
 }
 
 // meta is what stands between backticks.
@@ -373,4 +375,10 @@ func soften(parts []part, lists map[string]bool) {
 			parts[i].soft = list(i-1) || list(i+1)
 		}
 	}
+}
+
+// Has tells whether a pattern has a hole.
+func (c *Code) Has(hole string) (found bool) {
+	holes(c.parts, 0, func(p *part, _ int) { found = found || p.hole == hole })
+	return found
 }

@@ -1,23 +1,20 @@
 package pattern
 
 import (
-	"slices"
 	"strings"
 
 	"bellwether/internal/core/lex"
+	"bellwether/internal/core/splice"
 )
 
-// Edit puts a text in the place of bytes.
-type Edit struct {
-	Start, End int
-	New        string
-}
+// Edit is a change of a text.
+type Edit = splice.Edit
 
 // Replace gives the edits that make a template of what a pattern matched. What is the same on
 // both sides stays as it is, with the white space and the comments in it; a comment between
 // what goes away stays.
 func (t *Code) Replace(src *Source, m Match) []Edit {
-	r := &replacer{src: src, code: t, indent: indentOf(src.Text, m.Start)}
+	r := &replacer{src: src, code: t, indent: indentOf(src.Text, m.Start), trailing: m.trailing()}
 	r.write(t.parts, m.bound)
 	if len(r.out) == 0 {
 		return []Edit{r.removal(m)}
@@ -40,13 +37,25 @@ type replacer struct {
 	code   *Code
 	indent string // of the line in which the match begins
 	out    []item
-	passed *string // the white space before what was left out; nil for none
+	// trailing tells that the source has a comma behind the last of a list.
+	trailing bool
+	passed   *string // the white space before what was left out; nil for none
 }
 
 // indentOf is the white space that a line begins with.
 func indentOf(text string, at int) string {
 	line := text[strings.LastIndexByte(text[:at], '\n')+1 : at]
 	return line[:len(line)-len(strings.TrimLeft(line, " \t"))]
+}
+
+// trailing tells whether a comma stands before a closing bracket.
+func (m Match) trailing() bool {
+	for i := 1; i < len(m.items); i++ {
+		if m.items[i-1].key == "," && (m.items[i].key == "}" || m.items[i].key == ")" || m.items[i].key == "]") {
+			return true
+		}
+	}
+	return false
 }
 
 // write makes items of a template's parts. The white space before what is left out comes
@@ -75,7 +84,7 @@ func (r *replacer) write(parts []part, b *binding) {
 				text = strings.TrimRight(strings.TrimSuffix(text, ","), " \t")
 			}
 			r.put(item{key: "\x00" + p.hole, start: start, end: end, text: text, gap: p.gap})
-		case p.soft && (r.empty(parts, i-1, b) || r.empty(parts, i+1, b) && !dropped):
+		case p.soft && (r.empty(parts, i-1, b) || r.empty(parts, i+1, b) && !dropped && !r.trailing):
 			dropped = r.empty(parts, i+1, b)
 			r.pass(p.gap)
 		default:
@@ -350,25 +359,11 @@ func Rewrite(find, put *Code, conds map[string]Condition, text string) (string, 
 		if len(edits) == 0 {
 			return text, count, nil
 		}
-		next := Apply(text, edits)
+		next, _ := splice.Apply(text, edits)
 		if next == text {
 			return text, count, nil
 		}
 		text = next
 	}
 	return "", 0, ErrLoop
-}
-
-// Apply makes edits that do not overlap.
-func Apply(text string, edits []Edit) string {
-	slices.SortStableFunc(edits, func(a, b Edit) int { return a.Start - b.Start })
-	var b strings.Builder
-	at := 0
-	for _, e := range edits {
-		b.WriteString(text[at:e.Start])
-		b.WriteString(e.New)
-		at = e.End
-	}
-	b.WriteString(text[at:])
-	return b.String()
 }

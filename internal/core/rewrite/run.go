@@ -1,0 +1,457 @@
+package rewrite
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/charset"
+	"bellwether/internal/core/lex"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/splice"
+)
+
+// MaxFile bounds a file that is rewritten, in bytes; larger ones are named.
+const MaxFile = 2 << 20
+
+// Input is the files that rules are applied to.
+type Input struct {
+	Names   []string // the project's own, relative and with slashes, sorted
+	Read    func(name string) ([]byte, error)
+	Ignored func(name string) bool // tells of a file that git ignores; nil for none
+	Exists  func(name string) bool // tells of any file; nil for those of Names
+	// Also tells of a file that is rewritten although it looks generated; nil for none.
+	Also func(name string) bool
+}
+
+// Outcome is what one rule does.
+type Outcome struct {
+	Rule   *Rule
+	Files  []string // that it changes, sorted
+	Places []Place  // in the order of the files
+	Left   []Left   // what it is about and does not change
+}
+
+// Place is a place that a rule changes, as the file was when the rule came to it.
+type Place struct {
+	File string
+	Line int
+}
+
+// Result is what rules do to a project.
+type Result struct {
+	Edits    []model.FileEdit // in the order of the files
+	Outcomes []*Outcome       // in the order of the rules
+	Overlaps []Overlap
+	Skipped  []Left // files that no rule can be applied to, though one is about them
+}
+
+// Overlap is a place that one rule changes after another did.
+type Overlap struct {
+	File          string
+	Line          int
+	First, Second string // the rules
+}
+
+// state is the project while rules are applied.
+type state struct {
+	in      Input
+	result  *Result
+	changed map[string]*text // files that are not as they were
+	old     map[string]*text // as they were, of those that were looked at
+}
+
+// text is a file's content, with how it is written; nil bytes are no file.
+type text struct {
+	file     *File
+	encoding charset.Encoding
+	raw      []byte
+	regions  []region // what rules wrote
+}
+
+// region is a part of a text that a rule wrote.
+type region struct {
+	start, end int
+	rule       string
+}
+
+// Run applies rules to a project's files, in their order. Of each file it is all or nothing: a
+// rule that would leave it unreadable is refused for the file.
+func Run(ctx context.Context, rules []*Rule, in Input) (*Result, error) {
+	t := &state{in: in, result: &Result{}, changed: map[string]*text{}, old: map[string]*text{}}
+	for _, r := range rules {
+		t.result.Outcomes = append(t.result.Outcomes, &Outcome{Rule: r})
+	}
+	if err := t.prepare(rules); err != nil {
+		return nil, err
+	}
+	if err := t.eachFile(ctx, rules); err != nil {
+		return nil, err
+	}
+	for i, r := range rules {
+		if b, ok := r.Body.(inTree); ok {
+			if err := b.applyAll(r, t, t.result.Outcomes[i]); err != nil {
+				return nil, fmt.Errorf("applying the rule %s: %w", r.ID, err)
+			}
+		}
+	}
+	return t.finish()
+}
+
+// prepare reads patterns for the languages that the files have.
+func (t *state) prepare(rules []*Rule) error {
+	langs := map[*lex.Language]bool{lex.Named("typescript"): true}
+	for _, name := range t.in.Names {
+		if l := lex.Of(name); l != nil && lex.Named(l.Name) == l {
+			langs[l] = true
+		}
+	}
+	list := slices.SortedFunc(maps.Keys(langs), func(a, b *lex.Language) int { return strings.Compare(a.Name, b.Name) })
+	for _, r := range rules {
+		shape, _ := r.Body.(*Shape)
+		if todo, ok := r.Body.(*ToDo); ok {
+			shape = todo.Find
+		}
+		if shape == nil {
+			continue
+		}
+		if err := shape.prepare(list); err != nil {
+			return &model.Fault{Doing: "reading the rule " + r.ID, File: r.Place, Wrong: "the pattern: " + err.Error()}
+		}
+	}
+	return nil
+}
+
+// found is what the rules do to one file.
+type found struct {
+	text    *text
+	before  *text
+	skipped *Left
+	byRule  map[int]*Outcome
+	overlap []Overlap
+}
+
+// eachFile applies the rules that change one file at a time, to several files at once.
+func (t *state) eachFile(ctx context.Context, rules []*Rule) error {
+	search := newSearch(rules)
+	all := make([]*found, len(t.in.Names))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	const together = 64
+	for from := 0; from < len(t.in.Names); from += together {
+		group.Go(func() error {
+			for i := from; i < min(from+together, len(t.in.Names)); i++ {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				one, err := t.oneFile(rules, search, t.in.Names[i])
+				if err != nil {
+					return err
+				}
+				all[i] = one
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for i, one := range all {
+		if one == nil {
+			continue
+		}
+		name := t.in.Names[i]
+		if one.skipped != nil {
+			t.result.Skipped = append(t.result.Skipped, *one.skipped)
+		}
+		if one.text != nil {
+			t.old[name], t.changed[name] = one.before, one.text
+		}
+		for n, o := range one.byRule {
+			into := t.result.Outcomes[n]
+			into.Files = append(into.Files, o.Files...)
+			into.Places = append(into.Places, o.Places...)
+			into.Left = append(into.Left, o.Left...)
+		}
+		t.result.Overlaps = append(t.result.Overlaps, one.overlap...)
+	}
+	return nil
+}
+
+// oneFile applies the rules to one file; nil where none has to do with it.
+func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, error) {
+	rulesHere := search.about(name)
+	if len(rulesHere) == 0 {
+		return nil, nil
+	}
+	raw, err := t.in.Read(name)
+	if err != nil {
+		return &found{skipped: &Left{File: name, Reason: model.Reason(err)}}, nil
+	}
+	if rulesHere = search.within(rulesHere, raw); len(rulesHere) == 0 {
+		return nil, nil
+	}
+	content, encoding, reason := decoded(raw)
+	if reason == "" && (t.in.Also == nil || !t.in.Also(name)) {
+		reason = generated(name, content)
+	}
+	if reason != "" {
+		return &found{skipped: &Left{File: name, Reason: reason}}, nil
+	}
+	one := &found{byRule: map[int]*Outcome{}}
+	one.before = &text{file: NewFile(name, content), encoding: encoding, raw: raw}
+	now := *one.before
+	for _, n := range rulesHere {
+		r := rules[n]
+		b := r.Body.(inFile)
+		f := now.file
+		if !r.speaks(f) || len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.uses)) {
+			continue
+		}
+		c, err := b.apply(r, f)
+		if err != nil {
+			c = changed{left: []Left{{File: name, Reason: err.Error()}}}
+		}
+		o := &Outcome{Left: c.left}
+		if len(c.edits) > 0 {
+			next, overlaps, wrong := rewritten(r, &now, c.edits)
+			if wrong != "" {
+				o.Left = append(o.Left, Left{File: name, Line: f.line(c.edits[0].Start), Reason: wrong})
+			} else if next.file.Text != f.Text {
+				o.Files = []string{name}
+				for _, at := range c.places {
+					o.Places = append(o.Places, Place{name, f.line(at)})
+				}
+				now = *next
+				one.overlap = append(one.overlap, overlaps...)
+			}
+		}
+		one.byRule[n] = o
+	}
+	if now.file.Text != content {
+		one.text = &now
+	}
+	return one, nil
+}
+
+// decoded reads a text; reason says why it cannot be.
+func decoded(raw []byte) (content string, e charset.Encoding, reason string) {
+	if len(raw) > MaxFile {
+		return "", "", fmt.Sprintf("it has more than %d MB", MaxFile>>20)
+	}
+	content, e, err := charset.Decode(raw)
+	if err != nil {
+		return "", "", err.Error()
+	}
+	return content, e, ""
+}
+
+// rewritten makes a rule's edits, and sees that the file is still well-formed. What another rule
+// wrote before and this one changes again is told.
+func rewritten(r *Rule, t *text, edits []splice.Edit) (next *text, overlaps []Overlap, wrong string) {
+	before := t.file
+	ends := "\n"
+	if strings.Contains(before.Text, "\r\n") {
+		ends = "\r\n"
+	}
+	edits = slices.Clone(edits)
+	for i := range edits {
+		edits[i].New = strings.ReplaceAll(strings.ReplaceAll(edits[i].New, "\r\n", "\n"), "\n", ends)
+	}
+	result, dropped := splice.Apply(before.Text, edits)
+	if dropped > 0 {
+		return nil, nil, "two of its changes lie over each other here; it is left as it is"
+	}
+	next = &text{file: NewFile(before.Name, result), encoding: t.encoding, raw: t.raw}
+	if reason := broken(before, next.file); reason != "" {
+		return nil, nil, reason
+	}
+	if _, err := charset.Encode(result, t.encoding); err != nil {
+		return nil, nil, err.Error()
+	}
+	// Where what was written before lies now.
+	splice.Sort(edits)
+	for _, g := range t.regions {
+		shift := 0
+		for _, e := range edits {
+			if e.End <= g.start {
+				shift += len(e.New) - (e.End - e.Start)
+			} else if e.Start < g.end && g.rule != r.ID && before.Text[e.Start:e.End] != e.New {
+				overlaps = append(overlaps, Overlap{before.Name, before.line(e.Start), g.rule, r.ID})
+			}
+		}
+		next.regions = append(next.regions, region{g.start + shift, g.end + shift, g.rule})
+	}
+	shift := 0
+	for _, e := range edits {
+		next.regions = append(next.regions, region{e.Start + shift, e.Start + shift + len(e.New), r.ID})
+		shift += len(e.New) - (e.End - e.Start)
+	}
+	return next, overlaps, ""
+}
+
+// names are the files that there are now, sorted.
+func (t *state) names() []string {
+	names := map[string]bool{}
+	for _, name := range t.in.Names {
+		names[name] = true
+	}
+	for name, c := range t.changed {
+		names[name] = c != nil
+	}
+	maps.DeleteFunc(names, func(_ string, there bool) bool { return !there })
+	return slices.Sorted(maps.Keys(names))
+}
+
+func (t *state) exists(name string) bool {
+	if c, ok := t.changed[name]; ok {
+		return c != nil
+	}
+	if t.in.Exists != nil {
+		return t.in.Exists(name)
+	}
+	return slices.Contains(t.in.Names, name)
+}
+
+// load is a file as it is now; nil for none and for one that is no text.
+func (t *state) load(name string) (*text, error) {
+	if c, ok := t.changed[name]; ok {
+		return c, nil
+	}
+	if !t.exists(name) {
+		return nil, nil
+	}
+	raw, err := t.in.Read(name)
+	if err != nil {
+		return nil, nil
+	}
+	content, encoding, reason := decoded(raw)
+	if reason != "" {
+		return nil, nil
+	}
+	return &text{file: NewFile(name, content), encoding: encoding, raw: raw}, nil
+}
+
+func (t *state) file(name string) (*File, error) {
+	c, err := t.load(name)
+	if c == nil || err != nil {
+		return nil, err
+	}
+	return c.file, nil
+}
+
+// change makes edits of a file, which may be new.
+func (t *state) change(r *Rule, o *Outcome, f *File, edits []splice.Edit, places []int) error {
+	if len(edits) == 0 {
+		return nil
+	}
+	before, err := t.load(f.Name)
+	if err != nil {
+		return err
+	}
+	now := before
+	if now == nil {
+		now = &text{file: f, encoding: charset.UTF8}
+	}
+	next, overlaps, wrong := rewritten(r, now, edits)
+	if wrong != "" {
+		o.Left = append(o.Left, Left{File: f.Name, Reason: wrong})
+		return nil
+	}
+	t.set(f.Name, before, next)
+	o.touch(f.Name)
+	for _, at := range places {
+		o.Places = append(o.Places, Place{f.Name, f.line(at)})
+	}
+	t.result.Overlaps = append(t.result.Overlaps, overlaps...)
+	return nil
+}
+
+func (t *state) set(name string, before, next *text) {
+	if _, known := t.old[name]; !known {
+		t.old[name] = before
+	}
+	t.changed[name] = next
+}
+
+func (o *Outcome) touch(name string) {
+	if !slices.Contains(o.Files, name) {
+		o.Files = append(o.Files, name)
+	}
+}
+
+func (t *state) create(o *Outcome, name, content string) {
+	t.set(name, nil, &text{file: NewFile(name, content), encoding: charset.UTF8})
+	o.touch(name)
+	o.Places = append(o.Places, Place{File: name})
+}
+
+// remove takes a file away, whatever is in it.
+func (t *state) remove(o *Outcome, name string) error {
+	raw, err := t.in.Read(name)
+	if err != nil && t.changed[name] == nil {
+		return err
+	}
+	t.set(name, &text{raw: raw}, nil)
+	o.touch(name)
+	o.Places = append(o.Places, Place{File: name})
+	return nil
+}
+
+// move gives a file another name.
+func (t *state) move(o *Outcome, from, to string) error {
+	now := t.changed[from]
+	if now == nil {
+		raw, err := t.in.Read(from)
+		if err != nil {
+			return err
+		}
+		now = &text{raw: raw, encoding: charset.UTF8}
+		if content, e, reason := decoded(raw); reason == "" {
+			now.file, now.encoding = NewFile(to, content), e
+		}
+	} else {
+		now = &text{raw: now.raw, encoding: now.encoding, file: NewFile(to, now.file.Text), regions: now.regions}
+	}
+	if err := t.remove(o, from); err != nil {
+		return err
+	}
+	t.set(to, nil, now)
+	o.touch(to)
+	return nil
+}
+
+// finish makes edits of files of what changed.
+func (t *state) finish() (*Result, error) {
+	var wrong error
+	for _, name := range slices.Sorted(maps.Keys(t.changed)) {
+		edit := model.FileEdit{File: name}
+		if before := t.old[name]; before != nil {
+			edit.Old = before.raw
+		}
+		if now := t.changed[name]; now != nil {
+			edit.New = now.raw
+			if now.file != nil {
+				data, err := charset.Encode(now.file.Text, now.encoding)
+				wrong = errors.Join(wrong, err)
+				edit.New = data
+			}
+			if edit.New == nil {
+				edit.New = []byte{}
+			}
+		}
+		if string(edit.Old) != string(edit.New) || (edit.Old == nil) != (edit.New == nil) {
+			t.result.Edits = append(t.result.Edits, edit)
+		}
+	}
+	for _, o := range t.result.Outcomes {
+		slices.Sort(o.Files)
+	}
+	return t.result, wrong
+}

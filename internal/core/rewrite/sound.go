@@ -1,0 +1,74 @@
+package rewrite
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"strings"
+
+	"bellwether/internal/core/keys"
+	"bellwether/internal/core/lex"
+)
+
+// broken tells what a rewrite would break: configuration that can be read no more, or brackets
+// that have no partner any more. It is empty for nothing.
+func broken(before, after *File) string {
+	if _, isConfig := keys.FormatOf(before.Name); isConfig {
+		if _, err := before.config(); err == nil {
+			if _, err := after.config(); err != nil {
+				return "the file could not be read any more (" + err.Error() + "); it is left as it is"
+			}
+		}
+		return ""
+	}
+	if before.Lang == nil {
+		return ""
+	}
+	a, b := before.loose(), after.loose()
+	for c, n := range b {
+		if n > a[c] {
+			return fmt.Sprintf("a %q would have no partner; it is left as it is", c)
+		}
+	}
+	return ""
+}
+
+// loose counts the brackets without a partner.
+func (f *File) loose() map[string]int {
+	f.split()
+	n := map[string]int{}
+	for _, t := range f.said {
+		if text := t.Of(f.Text); t.Kind == lex.Mark && t.Pair < 0 && len(text) == 1 && strings.Contains("()[]{}", text) {
+			n[text]++
+		}
+	}
+	return n
+}
+
+var (
+	madeBy   = regexp.MustCompile(`(?i)code generated .*do not edit|@generated|auto-?generated|this file (is|was) (automatically )?generated`)
+	minified = regexp.MustCompile(`(?i)[.-]min\.(js|css|mjs|cjs)$|\.bundle\.js$|\.map$`)
+)
+
+// Foreign are folders of what others wrote.
+var Foreign = []string{"vendor", "node_modules", "third_party", "bower_components", "dist", ".git", ".bellwether"}
+
+// generated tells why a file is left alone as something that a program made; empty for one that
+// is not.
+func generated(name, text string) string {
+	for folder := range strings.SplitSeq(path.Dir(name), "/") {
+		for _, f := range Foreign {
+			if folder == f {
+				return "it lies in " + folder + ", which is not the project's own"
+			}
+		}
+	}
+	head := text[:min(len(text), 2000)]
+	if madeBy.MatchString(head) {
+		return "a program made it, as its first lines say"
+	}
+	if minified.MatchString(name) || lex.Of(name) != nil && len(text) > 20000 && strings.Count(text, "\n") < len(text)/2000 {
+		return "it is minified"
+	}
+	return ""
+}
