@@ -58,6 +58,8 @@ the working tree: repair it and call advance again, or call undo.`,
 	cmd.Flags().BoolVar(&all, "all", false, "carry all legs out, until one breaks something")
 	cmd.Flags().BoolVar(&opt.FromRed, "from-red", false, "go on although the untouched project fails; nothing may get worse")
 	cmd.Flags().BoolVar(&opt.Whole, "whole", false, "verify every component, even where nothing that it reads has changed")
+	cmd.Flags().StringSliceVar(&opt.Commands, "allow-command", nil, "let these `rules` run the command that they name, in a scratch")
+	cmd.Flags().StringSliceVar(&opt.SkipRules, "skip-rule", nil, "leave these `rules` out, which would repair something for the leg")
 	cmd.Flags().StringVar(&opt.Branch, "branch", "", "the `branch` to commit to; made if it does not exist")
 	cmd.Flags().BoolVar(&a.offline, "offline", false, "ask no registry, use only what is cached")
 	return cmd

@@ -304,6 +304,11 @@ func (o Out) Leg(r *finding.LegResult) error {
 		d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(r.Leg.Carried), faint}})
 	}
 	d.add(gap{})
+	if len(r.Leg.Repairs) > 0 {
+		d.add(heading{"repairs by rules", ""})
+		repairTable(d, r.Leg.Repairs)
+		repairLeft(d, r.Leg.Repairs)
+	}
 	verification(d, r.Verification)
 	comparison(d, &r.Comparison)
 	switch {
@@ -349,6 +354,7 @@ func (o Out) Status(s *model.StatusResult) error {
 		d.add(g, gap{})
 	}
 	checklist(d, s.Checklist)
+	toDos(d, s.ToDos)
 	d.add(line{plain("next: %s", s.Next)})
 	return o.show("status", s, d)
 }

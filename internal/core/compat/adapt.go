@@ -283,3 +283,14 @@ func (r *Rule) Crosses(before, after World) bool {
 	}
 	return hold(after, r.When) && !hold(before, r.When) && hold(before, r.From)
 }
+
+// With is a world of its own, with other versions of some subjects.
+func (w World) With(others World) World {
+	next := World{}
+	for _, from := range []World{w, others} {
+		for s, versions := range from {
+			next[s] = versions
+		}
+	}
+	return next
+}

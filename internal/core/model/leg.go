@@ -33,6 +33,8 @@ type Leg struct {
 	Deprecations *int     `yaml:"deprecations,omitempty"`
 	Notes        []string `yaml:"-"`
 	Why          []string `yaml:"-"` // why its moves belong together, and why it stands where it does
+	// Repairs are the rules for its moves, with what they changed, once it is carried out.
+	Repairs []RepairResult `yaml:"-"`
 }
 
 // LegKind is what a leg is made of.

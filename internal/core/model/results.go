@@ -223,6 +223,8 @@ type LegResult struct {
 	Steps     []StepResult  `json:"steps,omitempty"`     // for a person
 	Notes     []string      `json:"notes,omitempty"`
 	Why       []string      `json:"why,omitempty"` // its moves belong together, and stand where they do
+	// Repairs are the rules that the leg's moves are for, with what they changed and left.
+	Repairs []RepairResult `json:"repairs,omitempty"`
 }
 
 // StepResult is something that a person has to do.
@@ -235,7 +237,7 @@ type StepResult struct {
 
 // Result gives a leg in the form of results.
 func (l Leg) Result() LegResult {
-	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes, Why: l.Why}
+	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes, Why: l.Why, Repairs: l.Repairs}
 	for _, m := range l.Moves {
 		r.Moves = append(r.Moves, m.Summary())
 	}
@@ -259,6 +261,7 @@ type StatusResult struct {
 	Next        string      `json:"next"` // what to do next, a sentence
 	// Checklist is what must be tried by hand.
 	Checklist []ChecklistItem `json:"checklist,omitempty"`
+	ToDos     []ToDoResult    `json:"todos,omitempty"`
 }
 
 // Prereqs is what must be true first: for what is locked now, or for a

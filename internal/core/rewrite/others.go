@@ -304,7 +304,7 @@ func (b *Move) applyAll(r *Rule, t *state, o *Outcome) error {
 
 func (b *Move) remove(t *state, o *Outcome) error {
 	listed := !strings.ContainsAny(b.Delete, "*?[{")
-	for _, name := range t.names() {
+	for _, name := range t.all() {
 		if !matches([]string{b.Delete}, name) {
 			continue
 		}

@@ -25,8 +25,8 @@ type Rule struct {
 	Imports       []string // what a file has to import: one of these; none for nothing
 	Body          Body
 	Examples      []Example
-	// Confirmed tells that someone said yes to it: only a command needs that.
-	Confirmed bool
+	// Within tells of a file that the rule is for, besides; nil for all.
+	Within func(name string) bool
 }
 
 // Example is a text before and after a rule. A file that comes or goes has an empty text.
@@ -72,7 +72,7 @@ type Left struct {
 
 // in tells whether a file is one of the rule's.
 func (r *Rule) in(file string) bool {
-	return (len(r.Files) == 0 || matches(r.Files, file)) && !matches(r.Except, file)
+	return (len(r.Files) == 0 || matches(r.Files, file)) && !matches(r.Except, file) && (r.Within == nil || r.Within(file))
 }
 
 func matches(patterns []string, file string) bool {

@@ -23,9 +23,9 @@ const MaxFile = 2 << 20
 // Input is the files that rules are applied to.
 type Input struct {
 	Names   []string // the project's own, relative and with slashes, sorted
+	All     []string // all that there are, also those that git ignores; nil for Names
 	Read    func(name string) ([]byte, error)
 	Ignored func(name string) bool // tells of a file that git ignores; nil for none
-	Exists  func(name string) bool // tells of any file; nil for those of Names
 	// Also tells of a file that is rewritten although it looks generated; nil for none.
 	Also func(name string) bool
 }
@@ -296,10 +296,15 @@ func rewritten(r *Rule, t *text, edits []splice.Edit) (next *text, overlaps []Ov
 	return next, overlaps, ""
 }
 
-// names are the files that there are now, sorted.
-func (t *state) names() []string {
+// names are the project's own files that there are now, sorted.
+func (t *state) names() []string { return t.with(t.in.Names) }
+
+// all are all files that there are now, sorted.
+func (t *state) all() []string { return t.with(slices.Concat(t.in.Names, t.in.All)) }
+
+func (t *state) with(list []string) []string {
 	names := map[string]bool{}
-	for _, name := range t.in.Names {
+	for _, name := range list {
 		names[name] = true
 	}
 	for name, c := range t.changed {
@@ -313,10 +318,7 @@ func (t *state) exists(name string) bool {
 	if c, ok := t.changed[name]; ok {
 		return c != nil
 	}
-	if t.in.Exists != nil {
-		return t.in.Exists(name)
-	}
-	return slices.Contains(t.in.Names, name)
+	return slices.Contains(t.in.Names, name) || slices.Contains(t.in.All, name)
 }
 
 // load is a file as it is now; nil for none and for one that is no text.

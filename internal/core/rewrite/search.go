@@ -12,6 +12,7 @@ type search struct {
 	rules       []*Rule
 	words       map[string]int // with their numbers
 	need        [][]int        // the words that each rule needs; nil for none
+	writes      [][]int        // the words that each rule may write
 	bodies      []bool         // whether a rule changes one file at a time
 	first       [256]bool      // the bytes that words begin with
 	least, most int            // their lengths
@@ -25,21 +26,48 @@ func newSearch(rules []*Rule) *search {
 		var need []int
 		if ok {
 			for _, text := range b.words() {
-				eachWord([]byte(text), func(word []byte) {
-					n, known := s.words[string(word)]
-					if !known {
-						n = len(s.words)
-						s.words[string(word)] = n
-						s.first[word[0]] = true
-						s.least, s.most = min(s.least, len(word)), max(s.most, len(word))
-					}
-					need = append(need, n)
-				})
+				eachWord([]byte(text), func(word []byte) { need = append(need, s.number(word)) })
 			}
 		}
 		s.need = append(s.need, need)
 	}
+	for _, r := range rules {
+		var writes []int
+		eachWord([]byte(written(r.Body)), func(word []byte) {
+			if n, known := s.words[string(word)]; known {
+				writes = append(writes, n)
+			}
+		})
+		s.writes = append(s.writes, writes)
+	}
 	return s
+}
+
+// number is a word's number.
+func (s *search) number(word []byte) int {
+	n, known := s.words[string(word)]
+	if !known {
+		n = len(s.words)
+		s.words[string(word)] = n
+		s.first[word[0]] = true
+		s.least, s.most = min(s.least, len(word)), max(s.most, len(word))
+	}
+	return n
+}
+
+// written is the text that a body may write.
+func written(b Body) string {
+	switch b := b.(type) {
+	case *Rename:
+		return b.New
+	case *Shape:
+		return b.Put
+	case *Value:
+		return b.New
+	case *Line:
+		return b.Insert
+	}
+	return ""
 }
 
 // about are the rules that a file is one of, by its name.
@@ -52,7 +80,8 @@ func (s *search) about(name string) (about []int) {
 	return about
 }
 
-// within are those of some rules whose words all stand in a text.
+// within are those of some rules whose words all stand in a text, or may be written there by a
+// rule before.
 func (s *search) within(rules []int, raw []byte) []int {
 	if bytes.HasPrefix(raw, []byte{0xff, 0xfe}) || bytes.HasPrefix(raw, []byte{0xfe, 0xff}) {
 		raw = narrow(raw[2:], raw[0] == 0xff)
@@ -69,7 +98,13 @@ func (s *search) within(rules []int, raw []byte) []int {
 		})
 	}
 	return slices.DeleteFunc(rules, func(i int) bool {
-		return slices.ContainsFunc(s.need[i], func(n int) bool { return !there[n] })
+		if slices.ContainsFunc(s.need[i], func(n int) bool { return !there[n] }) {
+			return true
+		}
+		for _, n := range s.writes[i] {
+			there[n] = true
+		}
+		return false
 	})
 }
 

@@ -353,10 +353,13 @@ func (r *Repo) Ignored(ctx context.Context, dir string, paths []string) (map[str
 	if status, ended := run.ExitStatus(err); err != nil && (!ended || status != 1) { // 1: none is
 		return nil, err
 	}
-	told := strings.Split(out, "\x00")
+	told := map[string]bool{}
+	for name := range strings.SplitSeq(out, "\x00") {
+		told[name] = true
+	}
 	ignored := map[string]bool{}
 	for i, name := range names {
-		ignored[paths[i]] = slices.Contains(told, name)
+		ignored[paths[i]] = told[name]
 	}
 	return ignored, nil
 }

@@ -24,8 +24,11 @@ import (
 // Dir is the folder's name in a project.
 const Dir = ".bellwether"
 
-// Shared is the file in it that a project commits, and so may bring along.
-const Shared = "bridges.yaml"
+// The files in it that a project commits, and so may bring along.
+const (
+	Bridges = "bridges.yaml"
+	ToDos   = "todos.yaml"
+)
 
 // maxKept bounds a file that is read from the folder, in bytes.
 const maxKept = 64 << 20
@@ -90,7 +93,7 @@ func (k *Keep) Foreign() []string {
 	}
 	var names []string
 	for _, e := range entries {
-		if n := e.Name(); n != Shared && n != ".gitignore" && n != "lock" && !strings.HasPrefix(n, asidePrefix) {
+		if n := e.Name(); n != Bridges && n != ToDos && n != ".gitignore" && n != "lock" && !strings.HasPrefix(n, asidePrefix) {
 			names = append(names, n)
 		}
 	}
@@ -159,7 +162,7 @@ func (k *Keep) own() error {
 
 // ignore keeps the folder out of git's sight, but for what a project shares.
 func (k *Keep) ignore(unusable func(error) error) error {
-	const ignored = "*\n!" + Shared + "\n"
+	const ignored = "*\n!" + Bridges + "\n!" + ToDos + "\n"
 	if text, err := k.files.ReadFile(at(".gitignore")); err == nil && string(text) == ignored {
 		return nil
 	}

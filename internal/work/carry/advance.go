@@ -21,6 +21,8 @@ type Options struct {
 	FromRed bool   // go on although the baseline fails, and compare with it
 	Branch  string // to commit to; empty for a name made from the date
 	Whole   bool   // verify every component, also those in which nothing changed
+	// Commands are rules whose command may run, SkipRules those that are not applied.
+	Commands, SkipRules []string
 }
 
 // ErrArrived means that there is no leg left.

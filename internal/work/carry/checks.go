@@ -7,39 +7,12 @@ import (
 	"slices"
 
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/spelling"
+	"bellwether/internal/work/kept"
 )
 
-func (a *advance) checkClean(ctx context.Context) error {
-	if a.repo == nil {
-		return nil
-	}
-	doing, err := a.repo.InProgress(ctx)
-	if err != nil {
-		return err
-	}
-	if doing != "" {
-		return &model.Fault{Doing: "advancing", Wrong: "git is in the middle of " + doing, Next: "finish it or give it up; git status tells how"}
-	}
-	changes, err := a.repo.Changes(ctx)
-	if err != nil {
-		return err
-	}
-	var names []string
-	for _, c := range changes {
-		if c.Unknown() {
-			a.unknown = append(a.unknown, c.Path) // it stays out of the leg
-		} else {
-			names = append(names, c.Path)
-		}
-	}
-	if len(names) == 0 {
-		return nil
-	}
-	return &model.Fault{
-		Doing: "advancing", Wrong: fmt.Sprintf("the working tree has changes that are not committed: %s", spelling.Few(names, 5)),
-		Next: "commit them or git stash them, so that a leg's commit holds the leg and nothing else",
-	}
+func (a *advance) checkClean(ctx context.Context) (err error) {
+	a.unknown, err = kept.CheckClean(ctx, a.repo, "advancing", "so that a leg's commit holds the leg and nothing else")
+	return err
 }
 
 // checkUnknown refuses a leg that writes a file which is there and which git does not know.

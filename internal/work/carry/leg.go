@@ -14,6 +14,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
+	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/kept"
 	"bellwether/internal/work/need"
 	"bellwether/internal/work/world"
@@ -39,8 +40,32 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 		return nil, err
 	}
 	edits, err := a.noteBridges(ctx, moved)
+	if err != nil {
+		return nil, err
+	}
 	moved.edits = append(moved.edits, edits...)
-	return moved, err
+	return moved, a.repair(ctx, moved)
+}
+
+// repair applies the rules for the leg's moves on top of its edits.
+func (a *advance) repair(ctx context.Context, moved *movedLeg) error {
+	leg, err := a.repairing(moved.edits)
+	if err != nil {
+		return err
+	}
+	edits, told, err := leg.Repair(ctx)
+	moved.edits = world.MergeEdits(moved.edits, edits)
+	moved.leg.Repairs = told
+	return err
+}
+
+// repairing is the leg for those who repair the project for it.
+func (a *advance) repairing(edits []model.FileEdit) (leg adapt.Leg, err error) {
+	after, err := a.tree.With(edits)
+	return adapt.Leg{
+		Desk: a.desk, Before: a.tree, After: after, Edits: edits, Kept: a.kept, Repo: a.repo, ID: a.leg.ID, Component: a.leg.Component,
+		Commands: a.opt.Commands, Skip: a.opt.SkipRules,
+	}, err
 }
 
 // solvePins finds the edits of the runtimes, tools, platforms and images that the
@@ -154,6 +179,9 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		goal.Avoid = plan.Avoid
 	}
 	state, err := w.Solve(ctx, goal)
+	if err == nil {
+		state, err = a.withRequirements(ctx, w, goal, state, because)
+	}
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		return fmt.Errorf(
@@ -170,6 +198,27 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		state.Moves[i].Because = because[state.Moves[i].Name]
 	}
 	return nil
+}
+
+// withRequirements solves the leg anew, if rules for its moves replace, add or drop requirements.
+func (a *advance) withRequirements(
+	ctx context.Context, w *world.World, goal route.Goal, state *route.State, because map[string]string,
+) (*route.State, error) {
+	leg, err := a.repairing(state.Edits)
+	if err != nil {
+		return nil, err
+	}
+	wanted, err := leg.Requirements(ctx)
+	if err != nil || len(wanted) == 0 {
+		return state, err
+	}
+	goal.Changes = slices.Clone(goal.Changes)
+	for _, r := range wanted {
+		goal.Changes = append(goal.Changes, route.Change{Old: r.Old, New: r.New, Range: r.Range})
+		because[cmp.Or(r.New, r.Old)] = "a rule for this leg says so"
+		delete(goal.Bounds, r.Old)
+	}
+	return w.Solve(ctx, goal)
 }
 
 // Change is the change of the manifest that a move with a range makes: it comes in,

@@ -47,6 +47,7 @@ func (a *advance) message(r *finding.LegResult) string {
 		}
 		fmt.Fprintf(&b, "- %s\n", note)
 	}
+	b.WriteString(repairs(r.Leg.Repairs))
 	if n := len(r.Leg.Carried); n > 0 {
 		fmt.Fprintf(&b, "\nCarried along in the lock: %d packages.\n", n)
 	}
@@ -72,4 +73,25 @@ func (a *advance) message(r *finding.LegResult) string {
 	}
 	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))
 	return harmless.Text(b.String())
+}
+
+// repairs are what rules changed for the leg, and what they left.
+func repairs(all []model.RepairResult) string {
+	var done, left strings.Builder
+	for _, r := range all {
+		if len(r.Files) > 0 {
+			fmt.Fprintf(&done, "- %s: %s (%s in %s)\n", r.Rule, r.Says, spelling.Count(len(r.Places), "place", "places"), spelling.Count(len(r.Files), "file", "files"))
+		}
+		for _, l := range r.Left {
+			fmt.Fprintf(&left, "- %s: %s\n", l.Place, l.Reason)
+		}
+	}
+	text := ""
+	if done.Len() > 0 {
+		text += "\nRepaired by rules:\n" + done.String()
+	}
+	if left.Len() > 0 {
+		text += "\nLeft to be done:\n" + left.String()
+	}
+	return text
 }

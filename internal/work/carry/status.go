@@ -8,6 +8,7 @@ import (
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
+	"bellwether/internal/work/todo"
 	"bellwether/internal/work/tree"
 )
 
@@ -21,7 +22,16 @@ func Status(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store) (*mo
 	if err != nil {
 		return nil, err
 	}
-	return status(d, k, file, j)
+	s, err := status(d, k, file, j)
+	if err != nil {
+		return nil, err
+	}
+	left, err := todo.List(t.Files.FS)
+	if err != nil {
+		return nil, err
+	}
+	s.ToDos = left.ToDos
+	return s, nil
 }
 
 func status(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (*model.StatusResult, error) {

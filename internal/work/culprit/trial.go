@@ -17,6 +17,7 @@ import (
 	"bellwether/internal/core/solve"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
+	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/verify"
 	"bellwether/internal/work/world"
 )
@@ -33,9 +34,25 @@ func (l *lab) try(ctx context.Context, moves []int) (search.Result, error) {
 	return l.verified(ctx, fmt.Sprintf("%d of %d moves", len(moves), len(l.moves)), edits)
 }
 
+// repaired adds what rules repair for the moves of a state, as the leg itself does.
+func (l *lab) repaired(ctx context.Context, edits []model.FileEdit) ([]model.FileEdit, error) {
+	after, err := l.tree.With(edits)
+	if err != nil {
+		return nil, err
+	}
+	more, _, err := adapt.Leg{
+		Desk: l.quiet, Before: l.tree, After: after, Edits: edits, Kept: l.kept, Repo: l.repo, ID: l.leg.ID, Component: l.leg.Component,
+	}.Repair(ctx)
+	return world.MergeEdits(edits, more), err
+}
+
 // verified tells which symptoms a state shows; one that was tried before is not
 // verified again.
 func (l *lab) verified(ctx context.Context, what string, edits []model.FileEdit) (search.Result, error) {
+	edits, err := l.repaired(ctx, edits)
+	if err != nil {
+		return search.Result{}, err
+	}
 	edits = world.MergeEdits(l.restore, edits)
 	key := stateKey(l.baseline, edits)
 	if r, known := l.knownTrial(key); known {

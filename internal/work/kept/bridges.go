@@ -16,7 +16,7 @@ import (
 
 // BridgesFile is where a project keeps the temporary measures that legs took, relative to
 // the project. It is committed with them.
-const BridgesFile = Dir + "/" + keep.Shared
+const BridgesFile = Dir + "/" + keep.Bridges
 
 // bridgesSchema names the form of that file.
 const bridgesSchema = "bellwether/bridges/1"
@@ -51,24 +51,28 @@ type bridgeList struct {
 
 // Bridges reads a project's bridges in a tree of files.
 func Bridges(fsys fs.FS) ([]Bridge, error) {
-	src, err := fs.ReadFile(fsys, BridgesFile)
+	list := &bridgeList{Schema: bridgesSchema}
+	err := readShared(fsys, BridgesFile, "reading the bridges", list)
+	if err == nil && list.Schema != bridgesSchema {
+		err = wrongSchema("reading the bridges", BridgesFile, list.Schema, bridgesSchema)
+	}
+	return list.Bridges, err
+}
+
+// readShared reads a file that a project commits; one that is not there changes nothing.
+func readShared(fsys fs.FS, name, doing string, into any) error {
+	src, err := fs.ReadFile(fsys, name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil
 	}
 	if err != nil {
-		return nil, &model.Fault{Doing: "reading the bridges", File: BridgesFile, Wrong: model.Reason(err)}
+		return &model.Fault{Doing: doing, File: name, Wrong: model.Reason(err)}
 	}
-	list := &bridgeList{}
-	if err := yamldoc.Decode(BridgesFile, src, list); err != nil {
-		return nil, err
-	}
-	if list.Schema != bridgesSchema {
-		return nil, &model.Fault{
-			Doing: "reading the bridges", File: BridgesFile, Line: 1,
-			Wrong: fmt.Sprintf("the schema is %q, not %q", list.Schema, bridgesSchema),
-		}
-	}
-	return list.Bridges, nil
+	return yamldoc.Decode(name, src, into)
+}
+
+func wrongSchema(doing, file, found, want string) error {
+	return &model.Fault{Doing: doing, File: file, Line: 1, Wrong: fmt.Sprintf("the schema is %q, not %q", found, want)}
 }
 
 // RewriteBridges gives the edit that puts other bridges in the place of those in a tree of
@@ -82,17 +86,23 @@ func RewriteBridges(fsys fs.FS, change func(now []Bridge) []Bridge) ([]model.Fil
 	if slices.Equal(before, after) {
 		return nil, nil
 	}
-	edit := model.FileEdit{File: BridgesFile}
-	if edit.Old, err = fs.ReadFile(fsys, BridgesFile); errors.Is(err, fs.ErrNotExist) {
+	return editShared(fsys, BridgesFile, bridgesHeading, bridgeList{bridgesSchema, after})
+}
+
+// editShared is the edit that writes a file which a project commits.
+func editShared(fsys fs.FS, name, heading string, content any) ([]model.FileEdit, error) {
+	edit := model.FileEdit{File: name}
+	var err error
+	if edit.Old, err = fs.ReadFile(fsys, name); errors.Is(err, fs.ErrNotExist) {
 		edit.Old = nil
 	} else if err != nil {
 		return nil, err
 	}
 	var text bytes.Buffer
-	text.WriteString(bridgesHeading)
+	text.WriteString(heading)
 	e := yaml.NewEncoder(&text)
 	e.SetIndent(2)
-	if err := e.Encode(bridgeList{bridgesSchema, after}); err != nil {
+	if err := e.Encode(content); err != nil {
 		return nil, err
 	}
 	edit.New = text.Bytes()

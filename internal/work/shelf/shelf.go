@@ -62,6 +62,12 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, together ...settings.
 	return s, nil
 }
 
+// Only reads one book, or a folder of them, wherever it lies, and nothing else.
+func Only(t *tree.Tree, name string) (*Shelf, error) {
+	s := &Shelf{orders: t.Table.Order}
+	return s, s.addOutside(name)
+}
+
 // families are families of requirements, as rules.
 func families(t *tree.Tree, all []settings.Family) []*compat.Rule {
 	var rules []*compat.Rule
