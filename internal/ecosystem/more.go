@@ -84,6 +84,25 @@ type Brancher interface {
 	OfBranch(version string) bool
 }
 
+// Archived is a registry that can show what is in the archive of a release.
+type Archived interface {
+	// Archive are the files of a release's archive that are wanted, in its order. The archive is
+	// read as data, within limits, and what is found is kept for good. Links are no files.
+	Archive(ctx context.Context, s model.Subject, version string, wanted Wanted) ([]ArchiveFile, error)
+}
+
+// Wanted says which files of an archive are.
+type Wanted struct {
+	Form string                             // names this very choice, for what is kept
+	File func(name string, size int64) bool // of a name below the archive's own folder
+}
+
+// ArchiveFile is a file of an archive.
+type ArchiveFile struct {
+	Name string // below the archive's own folder
+	Data []byte
+}
+
 // NormalName is a name as an ecosystem's subjects have it.
 func NormalName(eco Ecosystem, name string) string {
 	if namer, ok := eco.(Namer); ok {

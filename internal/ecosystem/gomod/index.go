@@ -49,17 +49,25 @@ func (r *registry) indexOf(ctx context.Context, m version) (*index, error) {
 }
 
 func (r *registry) indexData(ctx context.Context, m version) ([]byte, error) {
+	return r.ofZip(ctx, m, indexForm, "index/2", indexZip)
+}
+
+// ofZip gives what is distilled from a module's archive, from the module cache if it is there.
+// The two forms name what is distilled.
+func (r *registry) ofZip(
+	ctx context.Context, m version, derived, form string, distil func(m version, file string) ([]byte, error),
+) ([]byte, error) {
 	file := r.cached(m, ".zip")
 	if at, err := os.Stat(file); err == nil {
 		key := fmt.Sprintf("%s?size=%d&changed=%d", file, at.Size(), at.ModTime().UnixNano())
-		return r.around.Client.Derive(key, indexForm, func() ([]byte, error) { return indexZip(m, file) })
+		return r.around.Client.Derive(key, derived, func() ([]byte, error) { return distil(m, file) })
 	}
 	escaped, err := module.EscapeVersion(m.Version)
 	if err != nil {
 		return nil, err
 	}
 	return r.ask(ctx, document{
-		module: m.Path, file: "@v/" + escaped + ".zip", form: "index/2", limit: maxZip, forever: true,
+		module: m.Path, file: "@v/" + escaped + ".zip", form: form, limit: maxZip, forever: true,
 		distil: func(body io.Reader) ([]byte, error) {
 			f, err := os.CreateTemp("", "bellwether-*.zip")
 			if err != nil {
@@ -70,7 +78,7 @@ func (r *registry) indexData(ctx context.Context, m version) ([]byte, error) {
 			if _, err := io.Copy(f, body); err != nil {
 				return nil, err
 			}
-			return indexZip(m, f.Name())
+			return distil(m, f.Name())
 		},
 	})
 }
