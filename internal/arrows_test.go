@@ -23,7 +23,7 @@ var mayImport = map[string]string{
 	"view":      "core",
 	"standin":   "core",
 	"cli": "core host view standin demo work work/desk work/settings work/world work/ways work/plan work/verify " +
-		"work/carry work/culprit work/look work/adapt work/todo",
+		"work/carry work/culprit work/look work/adapt work/todo work/notes",
 	"work":          "core host ecosystem work/settings work/tree work/kept work/desk work/verify",
 	"work/settings": "core host ecosystem",
 	"work/tree":     "core host ecosystem work/settings",
@@ -35,12 +35,13 @@ var mayImport = map[string]string{
 	"work/need":     "core host ecosystem work/desk work/tree work/shelf work/ways work/world",
 	"work/plan":     "core ecosystem work/settings work/desk work/tree work/kept work/shelf work/world work/ways work/need",
 	"work/verify":   "core host ecosystem work/settings work/desk work/tree work/kept",
+	"work/notes":    "core host ecosystem work/desk work/tree work/kept",
 	"work/todo":     "core work/desk work/tree work/kept",
 	"work/adapt":    "core host work/desk work/tree work/kept work/shelf work/world work/verify work/todo",
 	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/need work/verify work/adapt " +
 		"work/todo",
-	"work/culprit":  "core host work/desk work/tree work/kept work/world work/verify work/carry work/adapt",
-	"work/look":     "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan",
+	"work/culprit": "core host work/desk work/tree work/kept work/world work/verify work/carry work/adapt",
+	"work/look":    "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan",
 }
 
 // room is the part of the house that a package is in, as mayImport names it; below internal,

@@ -15,9 +15,9 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
+	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
-	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/verify"
 	"bellwether/internal/work/world"
 )

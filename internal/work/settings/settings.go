@@ -39,6 +39,7 @@ type Settings struct {
 	Books    []Book              `yaml:"books"`
 	Together []Family            `yaml:"together"`
 	Watch    []Watch             `yaml:"watch"`
+	Notes    []Notes             `yaml:"notes"`
 	// Deprecations is how many of the project's own there may be; nil for any number.
 	Deprecations *int   `yaml:"deprecations"`
 	Checklist    []Item `yaml:"checklist"`
@@ -60,6 +61,13 @@ type Book struct {
 	Path   string `yaml:"path"`
 	URL    string `yaml:"url"`
 	SHA256 string `yaml:"sha256"` // of what is fetched, in hexadecimal digits
+}
+
+// Notes are where the release notes of packages are, whose archives have none.
+type Notes struct {
+	Name   string `yaml:"name"` // of a package, or a pattern of names as path.Match has them
+	Folder string `yaml:"folder"`
+	URL    string `yaml:"url"` // with {name} and {version}
 }
 
 // UnmarshalYAML takes a bare text for a path.
@@ -112,6 +120,13 @@ func Read(fsys fs.FS) (*Settings, error) {
 		}
 		if len(f.Names) < 2 {
 			return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: "together: a family has more than one name"}
+		}
+	}
+	for _, n := range s.Notes {
+		if n.Name == "" || (n.Folder == "") == (n.URL == "") || n.Folder != "" && !insideProject(n.Folder) {
+			return nil, &model.Fault{
+				Doing: "reading the settings", File: File, Wrong: "notes: an entry has a name, and either a folder of the project or a url",
+			}
 		}
 	}
 	for _, b := range s.Books {

@@ -1,0 +1,225 @@
+package notes
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Kind is what an entry is about.
+type Kind string
+
+// The kinds, those first that a person has to know first.
+const (
+	Breaking   Kind = "breaking"
+	Removed    Kind = "removed"
+	Needs      Kind = "needs" // a runtime or tool
+	Renamed    Kind = "renamed"
+	Deprecated Kind = "deprecated"
+	Security   Kind = "security"
+	Added      Kind = "added"
+	Fixed      Kind = "fixed"
+	Other      Kind = "other" // what is not understood stays as text
+)
+
+// Kinds are all of them, in their order.
+var Kinds = []Kind{Breaking, Removed, Needs, Renamed, Deprecated, Security, Added, Fixed, Other}
+
+// Entry is one thing that a release says.
+type Entry struct {
+	Kind  Kind
+	Text  string // in one line, as it is written
+	Line  int
+	Names []string // in code font or in quotes, each once
+	// Renames are what it plainly says is called otherwise.
+	Renames []Rename
+	Need    *Need
+}
+
+// Rename is something that goes on under another name.
+type Rename struct{ Old, New string }
+
+// Need is a runtime or tool that a release asks for.
+type Need struct {
+	Name    string // as people say it: "Node.js"
+	Version string // the least
+}
+
+// sections are the words of a heading that tell the kind of what is below it.
+var sections = []struct {
+	words *regexp.Regexp
+	kind  Kind
+}{
+	{regexp.MustCompile(`(?i)\bbreaking|💥|backwards?[ -]incompatib|incompatible|\bmajor changes|upgrade notes|migrat(ion|ing)`), Breaking},
+	{regexp.MustCompile(`(?i)\bremov(ed|als?)\b|\bdropped\b|🔥`), Removed},
+	{regexp.MustCompile(`(?i)\brequirements?\b|\bprerequisites?\b`), Needs},
+	{regexp.MustCompile(`(?i)\brenam(ed|es|ings?)\b`), Renamed},
+	{regexp.MustCompile(`(?i)\bdeprecat`), Deprecated},
+	{regexp.MustCompile(`(?i)\bsecurity|vulnerab`), Security},
+	{regexp.MustCompile(`(?i)\badd(ed|itions?)\b|\bnew\b|features?|enhancements?|✨|🚀|minor changes`), Added},
+	{regexp.MustCompile(`(?i)\bfix(ed|es)?\b|bug ?fix|🐛|patch(es)? changes|\bbugs?\b`), Fixed},
+}
+
+// says are the words of an entry that tell its kind, whatever section it stands in.
+var says = []struct {
+	words *regexp.Regexp
+	kind  Kind
+}{
+	{regexp.MustCompile(`(?i)\bbreaking\b[ :!*-]|^\W*breaking\b|💥|^\w+(\([^)]*\))?!:|\bincompatible\b`), Breaking},
+	{needWords, Needs},
+	{regexp.MustCompile(`(?i)^\W*(\w+(\([^)]*\))?:\s*)?(remov(e|ed|es|al of)|drop(s|ped)?|delet(e|ed))\b|\b(has|have|was|were|is|are) (been )?(removed|dropped)\b|\bno longer (available|exists?|supported)|\bdrops? support\b`), Removed},
+	{regexp.MustCompile(`(?i)^\W*(\w+(\([^)]*\))?:\s*)?renam(e|ed|es)\b|\b(is|are|was|were|has been|have been) renamed\b`), Renamed},
+	{regexp.MustCompile(`(?i)\bdeprecat(e|ed|es|ion|ing)\b`), Deprecated},
+	{regexp.MustCompile(`(?i)\bCVE-\d|\bGHSA-|\bvulnerab|^\W*security\b`), Security},
+}
+
+const runtimes = `node(?:\.?js)?|npm|yarn|pnpm|go|golang|python|java|jdk|jre|ruby|rubygems|bundler|php|\.net|dotnet|typescript|rust|rustc|elixir|` +
+	`erlang(?:/otp)?|otp|gradle|maven|kotlin|scala|dart|swift|android|ios|xcode|composer`
+
+var (
+	needWords = regexp.MustCompile(`(?i)\b(?:requires?|required|needs?|minimum(?: supported)?|bump(?:s|ed)?(?: the)? min(?:imum)?\w*|drop(?:s|ped)? support for|no longer supports?|now on|at least)\b` +
+		`[^.;]{0,60}?(?:^|[^\w])(` + runtimes + `)\b`)
+	needVersion = regexp.MustCompile(`(?i)(?:^|[^\w])(` + runtimes + `)(?:\s+versions?)?(?:\s+(?:to|is|of|now))*[\s:]*(?:>=|≥|v)?\s*v?([0-9]+(?:\.[0-9]+)*)`)
+	needDropped = regexp.MustCompile(`(?i)\b(drop(?:s|ped)?|removed?) support|no longer supports?`)
+	bullet      = regexp.MustCompile(`^(\s*)(?:[-*+•o–]|\(?[0-9]{1,3}[.)])\s+(.*)$`)
+	subHeading  = regexp.MustCompile(`^\s*(?:#{1,6}\s+(.*?)\s*#*|={2,6}\s+(.*?)|\*\*([^*]+)\*\*:?|__([^_]+)__:?|([A-Z][A-Za-z /&-]{2,40}):)\s*$`)
+	code        = regexp.MustCompile("``([^`]+)``|`([^`\n]+)`|<code>([^<]+)</code>|\"([^\"\\s]{3,60})\"|(?:^|[\\s(])'([^'\\s]{3,60})'")
+)
+
+// Entries are what a part says, in its order.
+func (p *Part) Entries() (entries []Entry) {
+	section := Kind("")
+	var now *Entry
+	indent := 0
+	blank, fenced := false, false
+	add := func(line int, text string) {
+		entries = append(entries, Entry{Line: line, Text: text, Kind: section})
+		now = &entries[len(entries)-1]
+	}
+	for i, l := range p.Lines {
+		text := strings.TrimRight(l.Text, " \t")
+		bare := strings.TrimSpace(text)
+		if strings.HasPrefix(bare, "```") || strings.HasPrefix(bare, "~~~") {
+			fenced = !fenced
+			continue
+		}
+		switch {
+		case fenced:
+			if now != nil && len(now.Text) < maxEntry {
+				now.Text += " " + bare
+			}
+			continue
+		case bare == "":
+			blank = true
+			continue
+		case underline.MatchString(text):
+			continue
+		case reference.MatchString(bare):
+			continue
+		}
+		underlined := i+1 < len(p.Lines) && underline.MatchString(p.Lines[i+1].Text) && len(strings.TrimSpace(p.Lines[i+1].Text)) >= 3
+		if m := subHeading.FindStringSubmatch(text); m != nil || underlined && !bullet.MatchString(text) {
+			label := bare
+			if m != nil {
+				label = strings.Join(m[1:], "")
+			}
+			section, now = kindOf(label), nil
+			blank = false
+			continue
+		}
+		m := bullet.FindStringSubmatch(text)
+		switch {
+		case m != nil && (now == nil || len(m[1]) <= indent):
+			indent = len(m[1])
+			add(l.Number, m[2])
+		case m != nil:
+			now.Text += " " + m[2] // below the entry
+		case now == nil || blank && len(text) == len(bare):
+			indent = 0
+			add(l.Number, bare)
+		case len(now.Text) < maxEntry:
+			now.Text += " " + bare
+		}
+		blank = false
+	}
+	for i := range entries {
+		entries[i].read()
+	}
+	return entries
+}
+
+// maxEntry is how long an entry may become, in bytes; what is more of it is left out.
+const maxEntry = 4000
+
+var reference = regexp.MustCompile(`^\[[^\]]+\]:\s*\S+$`)
+
+// kindOf is the kind of what stands below a heading.
+func kindOf(label string) Kind {
+	for _, s := range sections {
+		if s.words.MatchString(label) {
+			return s.kind
+		}
+	}
+	return ""
+}
+
+// read finds out what an entry says.
+func (e *Entry) read() {
+	e.Text = strings.Join(strings.Fields(e.Text), " ")
+	if len(e.Text) > maxEntry {
+		e.Text = strings.ToValidUTF8(e.Text[:maxEntry], "") + "…"
+	}
+	for _, m := range code.FindAllStringSubmatch(e.Text, -1) {
+		if name := strings.TrimSpace(strings.Join(m[1:], "")); isName(name) {
+			e.Names = append(e.Names, plainName(name))
+		}
+	}
+	slices.Sort(e.Names)
+	e.Names = slices.Compact(e.Names)
+	e.Renames = Renames(e.Text)
+	e.Need = needOf(e.Text)
+	rank := slices.Index(Kinds, e.Kind)
+	for _, s := range says {
+		if !s.words.MatchString(e.Text) || s.kind == Needs && e.Need == nil {
+			continue
+		}
+		if n := slices.Index(Kinds, s.kind); rank < 0 || n < rank || e.Kind == Added || e.Kind == Fixed {
+			e.Kind, rank = s.kind, n
+		}
+		break
+	}
+	if len(e.Renames) > 0 && (rank < 0 || rank > slices.Index(Kinds, Renamed)) && e.Kind != Deprecated {
+		e.Kind = Renamed
+	}
+	if e.Kind == "" {
+		e.Kind = Other
+	}
+}
+
+// needOf is the runtime or tool that an entry asks for.
+func needOf(text string) *Need {
+	if !needWords.MatchString(text) {
+		return nil
+	}
+	m := needVersion.FindStringSubmatch(text)
+	if m == nil || needDropped.MatchString(text) && !strings.Contains(strings.ToLower(text), "require") && !strings.Contains(strings.ToLower(text), "minimum") {
+		return nil // what is supported no more tells nothing of what is
+	}
+	return &Need{m[1], m[2]}
+}
+
+// isName tells whether a text in code font may be a name: of a function, a key, an option, a
+// file, a module.
+func isName(text string) bool {
+	return len(text) >= 2 && len(text) <= 100 && nameLike.MatchString(plainName(text))
+}
+
+var nameLike = regexp.MustCompile(`^(--?|@|#|\.|/|\$)?[A-Za-z_][\w$@/.:-]*$`)
+
+// plainName is a name without what may stand behind and before it.
+func plainName(text string) string {
+	if at := strings.IndexAny(text, "(={ "); at > 0 && !strings.HasPrefix(text, "import ") {
+		text = text[:at]
+	}
+	return strings.TrimRight(text, "()[]{};,:.!?")
+}
