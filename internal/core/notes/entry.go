@@ -99,7 +99,8 @@ func (p *Part) Entries() (entries []Entry) {
 	for i, l := range p.Lines {
 		text := strings.TrimRight(l.Text, " \t")
 		bare := strings.TrimSpace(text)
-		if strings.HasPrefix(bare, "```") || strings.HasPrefix(bare, "~~~") {
+		under := i > 0 && strings.TrimSpace(p.Lines[i-1].Text) != "" && underline.MatchString(bare) // and no fence
+		if !under && (strings.HasPrefix(bare, "```") || strings.HasPrefix(bare, "~~~")) {
 			fenced = !fenced
 			continue
 		}
@@ -151,6 +152,9 @@ func (p *Part) Entries() (entries []Entry) {
 // maxEntry is how long an entry may become, in bytes; what is more of it is left out.
 const maxEntry = 4000
 
+// linked is a link of Markdown, of which the text is kept.
+var linked = regexp.MustCompile(`!?\[([^\]]*)\]\((?:[^()]|\([^)]*\))*\)`)
+
 var reference = regexp.MustCompile(`^\[[^\]]+\]:\s*\S+$`)
 
 // kindOf is the kind of what stands below a heading.
@@ -165,7 +169,7 @@ func kindOf(label string) Kind {
 
 // read finds out what an entry says.
 func (e *Entry) read() {
-	e.Text = strings.Join(strings.Fields(e.Text), " ")
+	e.Text = strings.Join(strings.Fields(linked.ReplaceAllString(e.Text, "$1")), " ")
 	if len(e.Text) > maxEntry {
 		e.Text = strings.ToValidUTF8(e.Text[:maxEntry], "") + "…"
 	}
@@ -211,7 +215,7 @@ func needOf(text string) *Need {
 // isName tells whether a text in code font may be a name: of a function, a key, an option, a
 // file, a module.
 func isName(text string) bool {
-	return len(text) >= 2 && len(text) <= 100 && nameLike.MatchString(plainName(text))
+	return len(text) <= 100 && nameLike.MatchString(plainName(text))
 }
 
 var nameLike = regexp.MustCompile(`^(--?|@|#|\.|/|\$)?[A-Za-z_][\w$@/.:-]*$`)

@@ -63,7 +63,7 @@ const number = `[0-9]+(?:\.[0-9]+)+(?:\.x)?(?:[-+.~]?(?:alpha|beta|rc|pre|previe
 var (
 	// A version at the beginning of a heading: "[1.2.3] - 2020-01-31", "Version 1.2.3", "pier@1.2.3",
 	// "2020-01-31, Version 1.2.3", "Changes in 1.2.3".
-	heading = regexp.MustCompile(`^(?:[0-9]{4}-[0-9]{2}-[0-9]{2}[,:]?\s+)?(?:[\w@/.-]+@|(?:[A-Za-z@/._-]+\s+){0,4}?)` +
+	heading = regexp.MustCompile(`^(?:[0-9]{4}[-./][0-9]{2}[-./][0-9]{2}[,:]?\s+)?((?:[\w@/.-]+@|(?:[A-Za-z@/._-]+\s+){0,4}?))` +
 		`(?:[Vv]ersion:?\s+|[Rr]elease:?\s+)?["'\x60*_\[(]*[vV]?(` + number + `)["'\x60*_\])]*(.*)$`)
 	// A major alone needs a word before it, or "x" behind it.
 	headingMajor = regexp.MustCompile(`^(?:[A-Za-z@/._-]+\s+){0,4}?(?:[Vv]ersion\s+|[Rr]elease\s+|[vV])?([0-9]+)(\.x)?\b["'\x60*_\])]*(.*)$`)
@@ -72,6 +72,7 @@ var (
 		`\bv?([0-9]+(?:\.[0-9x]+)*)\s*(?:->|→|=>| to )\s*v?([0-9]+(?:\.[0-9x]+)*)\b`)
 	anyNumber    = regexp.MustCompile(`\bv?[0-9]+\.[0-9]+(\.[0-9]+)?\b`)
 	afterVersion = regexp.MustCompile(`^\s*($|[-–—:/,(\[]|\\?\()|^\s+(\(|released?\b|[0-9]{4}|[A-Za-z]{3,9}\.?\s+[0-9]|["“*]|[^.]{0,60}$)`)
+	afterWords   = regexp.MustCompile(`^\s*[-–—:,(\[]`)
 	underline    = regexp.MustCompile(`^(=+|-+|~+|\^+|\*+|#+|\++)\s*$`)
 	link         = regexp.MustCompile(`\]\([^)]*\)`)
 	anchor       = regexp.MustCompile(`<a [^>]*>\s*(</a>)?|</a>|<!--.*?-->`)
@@ -147,7 +148,8 @@ func titlesOf(lines []string) (titles []title) {
 			n := len(l) - len(strings.TrimLeft(l, "="))
 			titles = append(titles, title{i, i, n, strings.TrimRight(strings.TrimSpace(l[n:]), "= ")})
 		case i > 0 && underline.MatchString(l) && len(bare) >= 3 && strings.TrimSpace(lines[i-1]) != "" && !underline.MatchString(lines[i-1]):
-			if (i < 2 || strings.TrimSpace(lines[i-2]) == "" || underline.MatchString(lines[i-2])) && len(bare)+4 >= len(strings.TrimSpace(lines[i-1]))/2 {
+			_, _, versioned := versionOf(lines[i-1], false)
+			if (i < 2 || versioned || strings.TrimSpace(lines[i-2]) == "" || underline.MatchString(lines[i-2])) && len(bare)+4 >= len(strings.TrimSpace(lines[i-1]))/2 {
 				titles = append(titles, title{i - 1, i, 10 + strings.IndexByte("=-~^*#+", bare[0]), strings.TrimSpace(lines[i-1])})
 			}
 		case strings.HasPrefix(bare, "**") && strings.HasSuffix(bare, "**") && len(bare) > 4 && !strings.Contains(bare[2:len(bare)-2], "**"):
@@ -183,10 +185,15 @@ func versionOf(text string, guide bool) (v string, major, ok bool) {
 		return strings.TrimSuffix(v, ".x"), !strings.Contains(strings.TrimSuffix(v, ".x"), "."), true
 	}
 	if m := heading.FindStringSubmatch(text); m != nil {
-		rest := strings.TrimLeft(m[2], "]*_`\")")
+		words := strings.Fields(m[1])
+		rest := strings.TrimLeft(m[3], "]*_`\")")
 		bare := dated.ReplaceAllString(rest, "")
-		if !anyNumber.MatchString(bare) && (afterVersion.MatchString(rest) || rest == "") {
-			v := strings.TrimRight(m[1], ".-+~")
+		fits := rest == "" || afterVersion.MatchString(rest)
+		if len(words) > 1 && !strings.HasPrefix(strings.ToLower(m[1]), "changes ") && !strings.HasPrefix(strings.ToLower(m[1]), "what") {
+			fits = rest == "" && len(words) < 3 || afterWords.MatchString(rest)
+		}
+		if !anyNumber.MatchString(bare) && fits {
+			v := strings.TrimRight(m[2], ".-+~")
 			if strings.HasSuffix(v, ".x") {
 				return strings.TrimSuffix(v, ".x"), !strings.Contains(strings.TrimSuffix(v, ".x"), "."), true
 			}
@@ -235,7 +242,7 @@ func cut(name string, lines []string, titles []title) (parts []Part) {
 			best = level
 		}
 	}
-	all = slices.DeleteFunc(all, func(n named) bool { return n.level > best && n.level < 30 && levels[best] > 1 && n.level > best+1 })
+	all = slices.DeleteFunc(all, func(n named) bool { return n.level > best && n.level < 30 && !bareVersion.MatchString(n.text) })
 	for i, n := range all {
 		end := len(lines)
 		if i+1 < len(all) {
@@ -245,10 +252,14 @@ func cut(name string, lines []string, titles []title) (parts []Part) {
 		for k := n.last + 1; k < end; k++ {
 			p.Lines = append(p.Lines, Line{k + 1, lines[k]})
 		}
-		parts = append(parts, p)
+		if !p.major || slices.ContainsFunc(p.Lines, func(l Line) bool { return strings.TrimSpace(l.Text) != "" }) {
+			parts = append(parts, p)
+		}
 	}
 	return parts
 }
+
+var bareVersion = regexp.MustCompile(`^[^\pL\d]*[vV]?[0-9]`)
 
 // Between are the parts that are of versions after one and up to another. Compare orders a
 // version of a heading with those: it tells whether it is after the first, and not after the
