@@ -29,9 +29,10 @@ const (
 	Branch   Kind = "branch"   // what is not released yet lies on a branch of the source
 	Ends     Kind = "ends"     // the end of life, or a deadline
 	Adapt    Kind = "adapt"    // source and configuration are repaired
+	Keys     Kind = "keys"     // the keys of configuration that a version knows
 )
 
-var kinds = []Kind{Needs, Together, Stepwise, Clashes, Replaced, Restored, Branch, Ends, Adapt}
+var kinds = []Kind{Needs, Together, Stepwise, Clashes, Replaced, Restored, Branch, Ends, Adapt, Keys}
 
 // Share is what the versions of a family have in common.
 type Share string
@@ -92,6 +93,7 @@ type Rule struct {
 	On         time.Time       // of ends
 	Repair     *rewrite.Rule   // of adapt: once When holds
 	From       []Condition     // of adapt: what has to hold before
+	Keys       *KeyList        // of keys
 	// Foreign is a kind of subject that it names and that is not known here:
 	// such a rule never applies.
 	Foreign string

@@ -260,6 +260,7 @@ func (p *parser) ruleFields() fields {
 		},
 		Ends:  p.ends,
 		Adapt: p.adapt,
+		Keys:  p.keyList,
 		Clashes: func(n *yaml.Node) {
 			when(n)
 			if len(p.now.When) == 1 {

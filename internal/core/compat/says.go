@@ -27,6 +27,8 @@ func (r *Rule) Says() string {
 		return fmt.Sprintf("what is not released yet of %s lies on its branch %s", subjects[0], r.Branch)
 	case Stepwise:
 		return strings.Join(subjects, ", ") + " must not skip a major"
+	case Keys:
+		return joined(r.When, " with ") + " knows certain keys in " + strings.Join(r.Keys.Files, ", ")
 	case Adapt:
 		if len(r.When) == 0 {
 			return r.Repair.Says()

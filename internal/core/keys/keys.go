@@ -182,13 +182,13 @@ func (d *Document) is(e *Entry, key []string) bool {
 		return strings.EqualFold(e.Path[0], Variable(key)) || len(key) == 1 && e.Path[0] == key[0]
 	}
 	if len(key) > 0 && key[len(key)-1] == "*" {
-		return len(e.Path) == len(key) && d.below(e.Path, key[:len(key)-1])
+		return len(e.Path) == len(key) && d.Below(e.Path, key[:len(key)-1])
 	}
-	return len(e.Path) == len(key) && d.below(e.Path, key)
+	return len(e.Path) == len(key) && d.Below(e.Path, key)
 }
 
-// below tells whether a path begins with names.
-func (d *Document) below(path, names []string) bool {
+// Below tells whether a path begins with names, in any of their spellings.
+func (d *Document) Below(path, names []string) bool {
 	if len(path) < len(names) {
 		return false
 	}
@@ -214,7 +214,7 @@ func (d *Document) Rename(e *Entry, to []string) (edits []Edit, ok bool) {
 	stay := len(e.Path) - e.own
 	name := Variable(to)
 	if d.Format != Env {
-		if len(to) <= stay || !d.below(e.Path, to[:stay]) || !e.pair && e.own == 1 && len(to) != len(e.Path) {
+		if len(to) <= stay || !d.Below(e.Path, to[:stay]) || !e.pair && e.own == 1 && len(to) != len(e.Path) {
 			return nil, false
 		}
 		name = strings.TrimPrefix(strings.Join(to[stay:], "."), "@")
@@ -299,7 +299,7 @@ func (d *Document) Remove(e *Entry) (Edit, error) {
 func (d *Document) Add(key []string, v Value) (Edit, error) {
 	best := -1
 	for i, c := range d.containers {
-		if len(c.path) < len(key) && d.below(key, c.path) && (best < 0 || len(c.path) > len(d.containers[best].path)) {
+		if len(c.path) < len(key) && d.Below(key, c.path) && (best < 0 || len(c.path) > len(d.containers[best].path)) {
 			best = i
 		}
 	}

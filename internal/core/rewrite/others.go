@@ -305,7 +305,7 @@ func (b *Move) applyAll(r *Rule, t *state, o *Outcome) error {
 func (b *Move) remove(t *state, o *Outcome) error {
 	listed := !strings.ContainsAny(b.Delete, "*?[{")
 	for _, name := range t.all() {
-		if !matches([]string{b.Delete}, name) {
+		if !Matches([]string{b.Delete}, name) {
 			continue
 		}
 		if listed && name == path.Clean(b.Delete) || t.in.Ignored != nil && t.in.Ignored(name) {

@@ -72,10 +72,11 @@ type Left struct {
 
 // in tells whether a file is one of the rule's.
 func (r *Rule) in(file string) bool {
-	return (len(r.Files) == 0 || matches(r.Files, file)) && !matches(r.Except, file) && (r.Within == nil || r.Within(file))
+	return (len(r.Files) == 0 || Matches(r.Files, file)) && !Matches(r.Except, file) && (r.Within == nil || r.Within(file))
 }
 
-func matches(patterns []string, file string) bool {
+// Matches tells whether a file is one of some patterns, as Rule.Files has them.
+func Matches(patterns []string, file string) bool {
 	return slices.ContainsFunc(patterns, func(pattern string) bool {
 		name := file
 		if !strings.Contains(pattern, "/") {

@@ -74,3 +74,18 @@ func LineOf(order Order, v Version) string {
 	}
 	return v.String()
 }
+
+// Complete reads a version that may have been written in short: "5", "5.1".
+func Complete(o Order, text string) (Version, error) {
+	v, err := o.Parse(text)
+	for range 2 {
+		if err == nil {
+			break
+		}
+		text += ".0"
+		if longer, lerr := o.Parse(text); lerr == nil {
+			return longer, nil
+		}
+	}
+	return v, err
+}

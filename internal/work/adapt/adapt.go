@@ -314,15 +314,21 @@ func (j *job) named(ctx context.Context) (steps []step, err error) {
 		if order == nil {
 			return nil, &model.Fault{Doing: "reading --for", Wrong: fmt.Sprintf("%s is of no ecosystem that is known here", subject)}
 		}
-		before, err := order.Parse(Whole(order, from))
-		if err != nil {
-			return nil, &model.Fault{Doing: "reading --for", Wrong: err.Error()}
-		}
-		after, err := order.Parse(Whole(order, to))
-		if err != nil {
-			return nil, &model.Fault{Doing: "reading --for", Wrong: err.Error()}
+		read := func(part *tree.Part, text string) (version.Version, error) {
+			if part.Eco.Type() == subject.Kind {
+				return part.Version(text)
+			}
+			return version.Complete(order, text)
 		}
 		for _, part := range parts {
+			before, err := read(part, from)
+			if err != nil {
+				return nil, &model.Fault{Doing: "reading --for", Wrong: err.Error()}
+			}
+			after, err := read(part, to)
+			if err != nil {
+				return nil, &model.Fault{Doing: "reading --for", Wrong: err.Error()}
+			}
 			world, err := World(ctx, j.desk, j.tree, part)
 			if err != nil {
 				return nil, err
@@ -333,17 +339,6 @@ func (j *job) named(ctx context.Context) (steps []step, err error) {
 		}
 	}
 	return steps, nil
-}
-
-// Whole is a version that may have been written short: "5", "5.1".
-func Whole(order version.Order, text string) string {
-	for range 3 {
-		if _, err := order.Parse(text); err == nil {
-			return text
-		}
-		text += ".0"
-	}
-	return text
 }
 
 // about finds what a name means: a requirement of components, or a subject with its kind.

@@ -158,12 +158,11 @@ func (r *reader) read(ctx context.Context, t target) error {
 		Component: t.part.Dir, Name: t.name, PURL: t.subject.PURL(t.to), From: t.from, To: t.to, Found: []string{}, Entries: []model.NoteEntry{},
 	}
 	defer func() { r.result.Packages = append(r.result.Packages, p) }()
-	order := t.part.Eco.Order()
-	from, err := order.Parse(whole(order, t.from))
+	from, err := t.part.Version(t.from)
 	if err != nil {
 		return &model.Fault{Doing: "looking for release notes", Wrong: err.Error(), Next: "write the move as FROM..TO, like 3.1.0..4.0.0"}
 	}
-	to, err := order.Parse(whole(order, t.to))
+	to, err := t.part.Version(t.to)
 	if err != nil {
 		return &model.Fault{Doing: "looking for release notes", Wrong: err.Error(), Next: "write the move as FROM..TO, like 3.1.0..4.0.0"}
 	}
@@ -177,7 +176,7 @@ func (r *reader) read(ctx context.Context, t target) error {
 	}
 	var way []model.Release // the newest first
 	for _, rel := range slices.Backward(releases) {
-		v, err := order.Parse(rel.Version)
+		v, err := t.part.Eco.Order().Parse(rel.Version)
 		if err == nil && v.Compare(from) > 0 && v.Compare(to) <= 0 && (!v.Preview() || rel.Version == t.to) {
 			way = append(way, rel)
 		}
@@ -186,7 +185,7 @@ func (r *reader) read(ctx context.Context, t target) error {
 	if len(way) == 0 {
 		return nil
 	}
-	in := &between{order: order, from: from, to: to}
+	in := &between{part: t.part, from: from, to: to}
 	files, err := r.files(ctx, registry, t, way, in, &p)
 	if err != nil {
 		return err
@@ -240,33 +239,15 @@ func (r *reader) need(t target, e notes.Entry, shown model.NoteEntry, way []mode
 	}
 }
 
-// whole is a version that may have been written short.
-func whole(order version.Order, text string) string {
-	for range 3 {
-		if _, err := order.Parse(text); err == nil {
-			return text
-		}
-		text += ".0"
-	}
-	return text
-}
-
 // between tells which versions lie on the way.
 type between struct {
-	order    version.Order
+	part     *tree.Part
 	from, to version.Version
 }
 
 func (b *between) holds(text string, major bool) bool {
-	for _, form := range []string{text, "v" + text} {
-		for range 3 {
-			if v, err := b.order.Parse(form); err == nil {
-				return v.Compare(b.from) > 0 && v.Compare(b.to) <= 0 && (!major || b.order.Step(b.from, v) == version.Major)
-			}
-			form += ".0"
-		}
-	}
-	return false
+	v, err := b.part.Version(text)
+	return err == nil && v.Compare(b.from) > 0 && v.Compare(b.to) <= 0 && (!major || b.part.Eco.Order().Step(b.from, v) == version.Major)
 }
 
 // file is a file with notes, and its parts on the way.

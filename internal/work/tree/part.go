@@ -2,8 +2,10 @@ package tree
 
 import (
 	"slices"
+	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 )
 
@@ -38,4 +40,14 @@ func (p *Part) IsSource(rng string) bool {
 // moves it.
 func (p *Part) states(s model.Subject) bool {
 	return slices.ContainsFunc(p.Requirements, func(r model.Requirement) bool { return r.Subject == s })
+}
+
+// Version reads a version of the component's packages as people write it: in short ("5", "5.1"),
+// and without the "v" that other versions there begin with.
+func (p *Part) Version(text string) (version.Version, error) {
+	prefixed := slices.ContainsFunc(p.Requirements, func(r model.Requirement) bool { return strings.HasPrefix(r.Locked, "v") })
+	if prefixed && !strings.HasPrefix(text, "v") {
+		text = "v" + text
+	}
+	return version.Complete(p.Eco.Order(), text)
 }
