@@ -49,10 +49,15 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 	d.add(heading{title, note})
 	if len(r.Rules) == 0 {
 		d.add(line{plain("no rule of a compat book is for these moves")})
+		if len(r.Keys) > 0 {
+			d.add(gap{})
+		}
+		keyFindings(d, r.Keys)
 		return o.show("adapt", r, d)
 	}
 	repairTable(d, r.Rules)
 	repairLeft(d, r.Rules)
+	keyFindings(d, r.Keys)
 	if len(r.Overlaps) > 0 {
 		d.add(heading{"changed by two rules", "the second one sees what the first one wrote"})
 		var rows list
@@ -89,6 +94,22 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 		d.add(line{plain("no file has to change")})
 	}
 	return o.show("adapt", r, d)
+}
+
+// keyFindings are keys that nobody reads any more, and those that are missing.
+func keyFindings(d *document, all []model.KeyFinding) {
+	if len(all) == 0 {
+		return
+	}
+	d.add(heading{"keys of configuration", "that the new versions do not read, or miss"})
+	var rows list
+	for _, k := range all {
+		rows = append(rows, line{span{k.String(), warn}})
+		if k.Repair != "" {
+			rows = append(rows, line{plain("  rule %s would move it: ", k.Repair), span{"bellwether adapt --only " + k.Repair, strong}})
+		}
+	}
+	d.add(rows, gap{})
 }
 
 // totals counts the files and places that rules change.

@@ -309,8 +309,16 @@ func (o Out) Leg(r *finding.LegResult) error {
 		repairTable(d, r.Leg.Repairs)
 		repairLeft(d, r.Leg.Repairs)
 	}
+	keyFindings(d, r.Leg.Keys)
 	verification(d, r.Verification)
 	comparison(d, &r.Comparison)
+	if len(r.Hints) > 0 {
+		var rows list
+		for _, h := range r.Hints {
+			rows = append(rows, line{plain("%s", h)})
+		}
+		d.add(heading{"what releases and rules say of it", ""}, rows, gap{})
+	}
 	switch {
 	case r.Done && r.Commit != "":
 		d.add(

@@ -131,6 +131,8 @@ type LegResult struct {
 	Done         bool            `json:"done"`             // verified, and committed where there is git
 	Commit       string          `json:"commit,omitempty"` // empty without git
 	Left         int             `json:"left"`             // legs that are still to go
+	// Hints are what releases and rules say of what fails.
+	Hints []string `json:"hints,omitempty"`
 }
 
 // Compare orders effects by component, name and where they were found.

@@ -35,6 +35,7 @@ type Leg struct {
 	Why          []string `yaml:"-"` // why its moves belong together, and why it stands where it does
 	// Repairs are the rules for its moves, with what they changed, once it is carried out.
 	Repairs []RepairResult `yaml:"-"`
+	Keys    []KeyFinding   `yaml:"-"` // of configuration, that are not known any more or missing
 }
 
 // LegKind is what a leg is made of.

@@ -225,6 +225,7 @@ type LegResult struct {
 	Why       []string      `json:"why,omitempty"` // its moves belong together, and stand where they do
 	// Repairs are the rules that the leg's moves are for, with what they changed and left.
 	Repairs []RepairResult `json:"repairs,omitempty"`
+	Keys    []KeyFinding   `json:"keys,omitempty"` // that nobody reads any more, or that are missing
 }
 
 // StepResult is something that a person has to do.
@@ -237,7 +238,7 @@ type StepResult struct {
 
 // Result gives a leg in the form of results.
 func (l Leg) Result() LegResult {
-	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes, Why: l.Why, Repairs: l.Repairs}
+	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes, Why: l.Why, Repairs: l.Repairs, Keys: l.Keys}
 	for _, m := range l.Moves {
 		r.Moves = append(r.Moves, m.Summary())
 	}

@@ -72,6 +72,7 @@ var (
 		`\bv?([0-9]+(?:\.[0-9x]+)*)\s*(?:->|→|=>| to )\s*v?([0-9]+(?:\.[0-9x]+)*)\b`)
 	anyNumber    = regexp.MustCompile(`\bv?[0-9]+\.[0-9]+(\.[0-9]+)?\b`)
 	afterVersion = regexp.MustCompile(`^\s*($|[-–—:/,(\[]|\\?\()|^\s+(\(|released?\b|[0-9]{4}|[A-Za-z]{3,9}\.?\s+[0-9]|["“*]|[^.]{0,60}$)`)
+	together     = regexp.MustCompile(`^(\s*/\s*v?[0-9][0-9A-Za-z.-]*)+`) // "1.28.0/0.50.0"
 	afterWords   = regexp.MustCompile(`^\s*[-–—:,(\[]`)
 	underline    = regexp.MustCompile(`^(=+|-+|~+|\^+|\*+|#+|\++)\s*$`)
 	link         = regexp.MustCompile(`\]\([^)]*\)`)
@@ -186,7 +187,7 @@ func versionOf(text string, guide bool) (v string, major, ok bool) {
 	}
 	if m := heading.FindStringSubmatch(text); m != nil {
 		words := strings.Fields(m[1])
-		rest := strings.TrimLeft(m[3], "]*_`\")")
+		rest := strings.TrimLeft(together.ReplaceAllString(m[3], ""), "]*_`\")")
 		bare := dated.ReplaceAllString(rest, "")
 		fits := rest == "" || afterVersion.MatchString(rest)
 		if len(words) > 1 && !strings.HasPrefix(strings.ToLower(m[1]), "changes ") && !strings.HasPrefix(strings.ToLower(m[1]), "what") {

@@ -51,6 +51,8 @@ type job struct {
 	opt   Options
 	rules []*rewrite.Rule
 	moves []string
+	books []*compat.Rule // all that apply
+	way   []step
 	laid  []model.FileEdit // what the tree has over the files as they lie on the disk
 }
 
@@ -73,6 +75,7 @@ func (j *job) choose(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	j.books, j.way = books.Rules, whole(steps)
 	for _, s := range steps {
 		j.moves = append(j.moves, s.moves...)
 		j.crossing(books.Rules, s)
@@ -170,7 +173,15 @@ func (j *job) plan(ctx context.Context) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Plan{Result: j.told(result), rules: j.rules, edits: result.Edits}, nil
+	p := &Plan{Result: j.told(result), rules: j.rules, edits: result.Edits}
+	for _, s := range j.way {
+		found, err := j.unread(ctx, j.books, s, p.edits)
+		if err != nil {
+			return nil, err
+		}
+		p.Result.Keys = append(p.Result.Keys, found...)
+	}
+	return p, nil
 }
 
 // input is the project's own files: not what git ignores, and no locks.
@@ -282,8 +293,12 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 				return nil, err
 			}
 		}
-		s := step{part: part, before: world, after: world.With(nil)}
+		// A leg that waits for a repair has moved its versions already.
+		s := step{part: part, before: world.With(nil), after: world.With(nil)}
 		for _, m := range leg.Moves {
+			if v, err := j.tree.Table.Order(m.Subject.Kind).Parse(m.From); err == nil {
+				s.before[m.Subject] = []version.Version{v}
+			}
 			if v, err := j.tree.Table.Order(m.Subject.Kind).Parse(m.To); err == nil {
 				s.after[m.Subject] = []version.Version{v}
 				s.moves = append(s.moves, fmt.Sprintf("%s %s to %s", m.Name, m.From, m.To))
@@ -293,6 +308,19 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 		steps = append(steps, s)
 	}
 	return steps, nil
+}
+
+// whole are steps of the same components as one step each, from their first to their last state.
+func whole(steps []step) (whole []step) {
+	for _, s := range steps {
+		at := slices.IndexFunc(whole, func(o step) bool { return o.part == s.part })
+		if at < 0 {
+			whole = append(whole, s)
+		} else {
+			whole[at].after = whole[at].after.With(s.after)
+		}
+	}
+	return whole
 }
 
 // named are the steps of moves that a call names.

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 
+	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/rewrite"
 	"bellwether/internal/host/git"
@@ -25,7 +26,7 @@ func Apply(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt O
 		return nil, err
 	}
 	defer release()
-	if _, err := kept.CheckClean(ctx, repo, "repairing by rules", "so that the repairs can be looked at and taken back by themselves"); err != nil {
+	if err := clean(ctx, k, repo); err != nil {
 		return nil, err
 	}
 	j := &job{desk: d, tree: t, kept: k, opt: opt}
@@ -53,6 +54,19 @@ func Apply(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt O
 	}
 	p.Result.Applied = true
 	return p.Result, nil
+}
+
+// clean refuses a working tree with changes, but for those of a leg that waits for a repair.
+func clean(ctx context.Context, k *kept.Store, repo *git.Repo) error {
+	journey, err := k.Journey()
+	if err != nil {
+		return err
+	}
+	if last := journey.Last(); last != nil && last.Status == kept.Repair {
+		return nil
+	}
+	_, err = kept.CheckClean(ctx, repo, "repairing by rules", "so that the repairs can be looked at and taken back by themselves")
+	return err
 }
 
 // confirmed asks for a yes to each rule that would do something, and plans anew without those
@@ -114,11 +128,12 @@ type Leg struct {
 	Skip          []string
 }
 
-// Repair gives the edits that the rules for a leg's moves make, on top of the leg's own.
-func (l Leg) Repair(ctx context.Context) (edits []model.FileEdit, told []model.RepairResult, err error) {
+// Repair gives the edits that the rules for a leg's moves make, on top of the leg's own, and
+// tells what they do and which keys nobody reads any more.
+func (l Leg) Repair(ctx context.Context) (edits []model.FileEdit, told *model.AdaptResult, err error) {
 	j, err := l.job(ctx)
-	if err != nil || len(j.rules) == 0 {
-		return nil, nil, err
+	if err != nil || len(j.rules) == 0 && !slices.ContainsFunc(j.books, func(r *compat.Rule) bool { return r.Keys != nil }) {
+		return nil, &model.AdaptResult{}, err
 	}
 	p, err := j.plan(ctx)
 	if err != nil {
@@ -131,7 +146,7 @@ func (l Leg) Repair(ctx context.Context) (edits []model.FileEdit, told []model.R
 	if err != nil {
 		return nil, nil, err
 	}
-	return world.MergeEdits(edits, noted), p.Result.Rules, nil
+	return world.MergeEdits(edits, noted), p.Result, nil
 }
 
 // job has the rules that the leg's moves are for.
@@ -148,6 +163,7 @@ func (l Leg) job(ctx context.Context) (*job, error) {
 	if s.after, err = World(ctx, l.Desk, l.After, s.part); err != nil {
 		return nil, err
 	}
+	j.books, j.way = books.Rules, []step{s}
 	j.crossing(books.Rules, s)
 	j.rules = slices.DeleteFunc(j.rules, func(r *rewrite.Rule) bool { return slices.Contains(l.Skip, r.ID) })
 	return j, nil

@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/host/git"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
+	"bellwether/internal/work/notes"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/verify"
 )
@@ -202,7 +203,8 @@ func (a *advance) finish(ctx context.Context, record *kept.LegRecord, result *fi
 	}
 	result.Comparison.Differences = verify.Differences(ctx, a.desk, a.tree, a.file, a.journey, result.Verification)
 	if result.Comparison.Worse() || !a.opt.FromRed && !result.Verification.Green() {
-		return nil
+		result.Hints = notes.Hints(ctx, a.desk, a.tree, a.kept, a.leg, &result.Comparison)
+		return ctx.Err()
 	}
 	done := func(commit string) error {
 		record.Status, record.Commit = kept.Done, commit

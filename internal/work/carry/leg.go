@@ -54,9 +54,12 @@ func (a *advance) repair(ctx context.Context, moved *movedLeg) error {
 		return err
 	}
 	edits, told, err := leg.Repair(ctx)
+	if err != nil {
+		return err
+	}
 	moved.edits = world.MergeEdits(moved.edits, edits)
-	moved.leg.Repairs = told
-	return err
+	moved.leg.Repairs, moved.leg.Keys = told.Rules, told.Keys
+	return nil
 }
 
 // repairing is the leg for those who repair the project for it.

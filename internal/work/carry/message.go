@@ -48,6 +48,12 @@ func (a *advance) message(r *finding.LegResult) string {
 		fmt.Fprintf(&b, "- %s\n", note)
 	}
 	b.WriteString(repairs(r.Leg.Repairs))
+	for i, k := range r.Leg.Keys {
+		if i == 0 {
+			b.WriteString("\nKeys of configuration:\n")
+		}
+		fmt.Fprintf(&b, "- %s\n", k)
+	}
 	if n := len(r.Leg.Carried); n > 0 {
 		fmt.Fprintf(&b, "\nCarried along in the lock: %d packages.\n", n)
 	}
