@@ -35,7 +35,7 @@ var mayImport = map[string]string{
 	"work/need":     "core host ecosystem work/desk work/tree work/shelf work/ways work/world",
 	"work/plan":     "core ecosystem work/settings work/desk work/tree work/kept work/shelf work/world work/ways work/need",
 	"work/verify":   "core host ecosystem work/settings work/desk work/tree work/kept",
-	"work/notes":    "core host ecosystem work/desk work/tree work/kept work/adapt",
+	"work/notes":    "core host ecosystem work/settings work/desk work/tree work/kept work/adapt",
 	"work/todo":     "core work/desk work/tree work/kept",
 	"work/adapt":    "core host ecosystem work/desk work/tree work/kept work/shelf work/world work/verify work/todo",
 	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/need work/verify work/adapt " +

@@ -4,7 +4,7 @@ const http = require('node:http');
 const { version } = require('quayside/package.json');
 const { createBoard } = require('./src/app.js');
 
-const board = createBoard();
+const board = createBoard(require('./config/board.json').quayside);
 http.createServer((request, answer) => {
   const { pathname, searchParams } = new URL(request.url, 'http://board');
   if (pathname === '/about') {

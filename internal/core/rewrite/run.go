@@ -198,6 +198,9 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		return nil, nil
 	}
 	content, encoding, reason := decoded(raw)
+	if Ours(content) {
+		return nil, nil
+	}
 	if reason == "" && (t.in.Also == nil || !t.in.Also(name)) {
 		reason = generated(name, content)
 	}

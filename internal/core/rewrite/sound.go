@@ -53,6 +53,12 @@ var (
 // Foreign are folders of what others wrote.
 var Foreign = []string{"vendor", "node_modules", "third_party", "bower_components", "dist", ".git", ".bellwether"}
 
+// Ours tells whether a text is a file of Bellwether's own: rules must not rewrite the books that
+// they stand in.
+func Ours(text string) bool { return ownSchema.MatchString(text[:min(len(text), 4000)]) }
+
+var ownSchema = regexp.MustCompile(`(?m)^schema: bellwether/`)
+
 // generated tells why a file is left alone as something that a program made; empty for one that
 // is not.
 func generated(name, text string) string {

@@ -5,6 +5,7 @@ package route
 
 import (
 	"context"
+	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
@@ -71,11 +72,34 @@ type Goal struct {
 	// Terms are those of the leg that the state is for. Overrides are made in the manifest
 	// first, too. A bound on a name that is apart leaves a member where it is if it cannot go along.
 	model.Terms
+	// Renames say where packages are that own sources import, and that a release has no more.
+	Renames []Rename
 	// Peek asks for no more than the moves of requirements: the state is not to be taken.
 	Peek bool
 	// Fit forbids releases that do not run on what is installed. It is for
 	// moves that nobody asked for by name.
 	Fit bool
+}
+
+// Rename is a package, or a path of packages, that goes on under another path.
+type Rename struct {
+	Old, New string
+	Below    bool     // also what is below it
+	Unless   []string // what is below it and stays
+}
+
+// Of is what a path becomes; ok is false where it stays.
+func (r Rename) Of(path string) (renamed string, ok bool) {
+	rest, ok := strings.CutPrefix(path, r.Old)
+	if !ok || rest != "" && (!r.Below || rest[0] != '/') {
+		return "", false
+	}
+	for _, u := range r.Unless {
+		if path == u || strings.HasPrefix(path, u+"/") {
+			return "", false
+		}
+	}
+	return r.New + rest, true
 }
 
 // State is a solved state of a component, and how it differs from the present one.

@@ -7,7 +7,10 @@ import (
 	"strings"
 )
 
-var numberText = regexp.MustCompile(`[0-9]{1,9}(?:\.[0-9]{1,9})*`)
+var (
+	numberText = regexp.MustCompile(`[0-9]{1,9}(?:\.[0-9]{1,9})*`)
+	prefixed   = regexp.MustCompile(`(?:^|[^A-Za-z])v[0-9]`)
+)
 
 // Bounds are versions that lie in a range if any does: those that it is written
 // with, and where they are not in it, those that come next.
@@ -35,11 +38,15 @@ type Point struct {
 // same range, as far as can be told from what they are written with.
 func Points(order Order, text string) []Point {
 	var points []Point
+	prefix := [2]string{"", "v"}
+	if prefixed.MatchString(text) { // an order may read both, as different things
+		prefix = [2]string{"v", ""}
+	}
 	put := func(numbers []string, next int) bool {
 		for n := len(numbers); n <= max(3, len(numbers)); n++ {
 			padded := strings.Join(numbers, ".") + strings.Repeat(".0", n-len(numbers))
-			for _, form := range []string{padded, "v" + padded} {
-				if v, err := order.Parse(form); err == nil {
+			for _, v := range prefix {
+				if v, err := order.Parse(v + padded); err == nil {
 					points = append(points, Point{v, next})
 					return true
 				}

@@ -73,7 +73,7 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 	own, edits := s.own, []model.FileEdit(nil)
 	for i, c := range chosen {
 		from := s.subjects[i].req.Name
-		if c.m.Path == from || from == "go" {
+		if from == "go" || c.m.Path == from && len(s.ask.Renames) == 0 {
 			continue
 		}
 		x, err := s.indexFor(c.m)
@@ -85,10 +85,19 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 			if !ofModule(from, pkg) || s.nested(from, pkg) {
 				return pkg
 			}
-			if x.Packages[below(from, pkg)] == nil {
-				return pkg
+			if to := join(c.m.Path, below(from, pkg)); x.Packages[below(from, pkg)] != nil {
+				return to
+			} else if moved := s.moved(x, c.m.Path, pkg, to); moved != "" {
+				return moved
 			}
-			return join(c.m.Path, below(from, pkg))
+			return pkg
+		}
+		if c.m.Path == from { // only what it has no more gets another path
+			var err error
+			if own, edits, err = s.repath(own, edits, rename, c.m, from); err != nil {
+				return nil, nil, err
+			}
+			continue
 		}
 		for _, i := range own.imported(func(pkg string) bool { return ofModule(from, pkg) && !s.nested(from, pkg) }) {
 			if rename(i.path) == i.path {
@@ -114,16 +123,43 @@ func (s *resolver) rewrite(chosen []candidate) (*sources, []model.FileEdit, erro
 				fmt.Sprintf("%s stays required beside %s: %s imports %s, which %s does not have", from, c.m.Path, i.site, i.path, c.m.Path),
 			)
 		}
-		var more []model.FileEdit
-		if own, more, err = own.renamed(rename); err != nil {
+		if own, edits, err = s.repath(own, edits, rename, c.m, from); err != nil {
 			return nil, nil, err
-		}
-		edits = overlaid(edits, more)
-		for _, e := range more {
-			s.notices = append(s.notices, fmt.Sprintf("%s imports %s in the place of %s", e.File, c.m.Path, from))
 		}
 	}
 	return own, edits, nil
+}
+
+// repath renames the imports of own files.
+func (s *resolver) repath(
+	own *sources, edits []model.FileEdit, rename func(pkg string) string, to version, from string,
+) (*sources, []model.FileEdit, error) {
+	own, more, err := own.renamed(rename)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, e := range more {
+		text := fmt.Sprintf("%s imports %s in the place of %s", e.File, to.Path, from)
+		if to.Path == from {
+			text = fmt.Sprintf("%s imports packages of %s under the paths that they have now", e.File, from)
+		}
+		s.notices = append(s.notices, text)
+	}
+	return own, overlaid(edits, more), nil
+}
+
+// moved is where a package is in a module that does not have it under its path any more, as a
+// rule says; "" for nowhere.
+func (s *resolver) moved(x *index, module string, paths ...string) string {
+	for _, r := range s.ask.Renames {
+		for _, path := range paths {
+			to, ok := r.Of(path)
+			if ok && ofModule(module, to) && x.Packages[below(module, to)] != nil {
+				return to
+			}
+		}
+	}
+	return ""
 }
 
 // nested tells whether a package belongs to another required module whose path

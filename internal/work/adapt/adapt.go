@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/rewrite"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
@@ -63,6 +64,15 @@ func Preview(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 		return nil, err
 	}
 	return j.plan(ctx)
+}
+
+// Renames say where packages are that own sources import, by the rules of all books.
+func Renames(ctx context.Context, d *desk.Desk, t *tree.Tree) ([]route.Rename, error) {
+	books, err := shelf.Read(ctx, d, t)
+	if err != nil {
+		return nil, err
+	}
+	return books.Renames(), nil
 }
 
 // choose finds the rules.
@@ -271,8 +281,8 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 	if len(j.opt.Books) > 0 {
 		return nil, nil
 	}
-	route, err := j.kept.Route(ctx, j.tree)
-	if route == nil || err != nil {
+	file, err := j.kept.Route(ctx, j.tree)
+	if file == nil || err != nil {
 		return nil, err
 	}
 	journey, err := j.kept.Journey()
@@ -281,8 +291,8 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 	}
 	var steps []step
 	worlds := map[string]compat.World{}
-	for i := range route.Legs {
-		leg := &route.Legs[i]
+	for i := range file.Legs {
+		leg := &file.Legs[i]
 		if record := journey.Find(leg.ID); record != nil && record.Status == kept.Done {
 			continue
 		}

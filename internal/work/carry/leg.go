@@ -122,6 +122,9 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	if err != nil {
 		return err
 	}
+	if w.Renames, err = adapt.Renames(ctx, a.desk, a.tree); err != nil {
+		return err
+	}
 	order := part.Eco.Order()
 	bounds := world.Staying(part, "the leg does not move it")
 	because := map[string]string{}

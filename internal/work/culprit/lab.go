@@ -18,6 +18,7 @@ import (
 	"bellwether/internal/core/version"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/probe"
+	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/carry"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -216,6 +217,9 @@ func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*ro
 	}
 	w, err := world.Of(ctx, l.quiet, l.tree, part)
 	if err != nil {
+		return nil, nil, err
+	}
+	if w.Renames, err = adapt.Renames(ctx, l.quiet, l.tree); err != nil {
 		return nil, nil, err
 	}
 	order := part.Eco.Order()

@@ -14,11 +14,13 @@ import (
 	"bellwether/internal/core/mention"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
+	"bellwether/internal/core/rewrite"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
+	"bellwether/internal/work/settings"
 	"bellwether/internal/work/tree"
 )
 
@@ -393,7 +395,7 @@ func (r *reader) search(names *mention.Names) (uses func(part *tree.Part, name s
 			continue
 		}
 		text, _, err := charset.Decode(data)
-		if errors.Is(err, charset.ErrBinary) {
+		if errors.Is(err, charset.ErrBinary) || rewrite.Ours(text) || name == settings.File {
 			continue
 		}
 		dir := r.owner(name)

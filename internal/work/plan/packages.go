@@ -144,6 +144,7 @@ func (p *planner) planPart(
 		if err != nil {
 			return err
 		}
+		w.Renames = p.shelf.Renames()
 		legs, notices, err := p.routePart(ctx, w, r, wishes, reach, opt)
 		var no *ways.NoWay
 		if errors.As(err, &no) && no.Raise != nil && !p.holds(opt.Hold, part, no.Raise.Name) &&

@@ -20,6 +20,8 @@ import (
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/rewrite"
+	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -245,6 +247,20 @@ func judge(shown, found, pinned string) *model.Fault {
 func firstLine(err error) string {
 	line, _, _ := strings.Cut(err.Error(), "\n")
 	return line
+}
+
+// Renames say where packages are that own sources import under another path: the rules that
+// rename a module.
+func (s *Shelf) Renames() (renames []route.Rename) {
+	for _, r := range s.Rules {
+		if r.Repair == nil {
+			continue
+		}
+		if b, ok := r.Repair.Body.(*rewrite.Rename); ok && b.What == rewrite.ModuleOf {
+			renames = append(renames, route.Rename{Old: b.Old, New: b.New, Below: b.Below, Unless: b.Unless})
+		}
+	}
+	return renames
 }
 
 // Ends gives the end of a subject's version: by the released lines, or by a

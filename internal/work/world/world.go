@@ -20,8 +20,9 @@ import (
 type World struct {
 	Part     *tree.Part // as it is in the present state
 	Registry ecosystem.Registry
-	Stops    []*tree.Tree // the project after each state that was taken
-	tree     *tree.Tree   // at the present state
+	Renames  []route.Rename // of packages that own sources import
+	Stops    []*tree.Tree   // the project after each state that was taken
+	tree     *tree.Tree     // at the present state
 }
 
 // Of gives the world of a component of a project.
@@ -42,6 +43,7 @@ func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 	if err != nil {
 		return nil, err
 	}
+	goal.Renames = w.Renames
 	s, err := w.Registry.Resolve(ctx, ecosystem.Ask{Component: c, Goal: goal})
 	if err != nil {
 		return nil, err
