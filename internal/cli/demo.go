@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,14 +15,17 @@ import (
 	"golang.org/x/term"
 
 	"bellwether/demo"
+	"bellwether/internal/core/model"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
+	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/carry"
 	"bellwether/internal/work/culprit"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/look"
+	"bellwether/internal/work/notes"
 	"bellwether/internal/work/plan"
 	"bellwether/internal/work/ways"
 	"bellwether/internal/work/world"
@@ -174,7 +178,7 @@ func (d *demoStory) tell() error {
 			world.Request{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}},
 		),
 		d.first,
-		d.route, d.legs, d.end,
+		d.route, d.said, d.repairs, d.legs, d.end,
 	}
 	for _, chapter := range chapters {
 		if err := chapter(); err != nil {
@@ -247,6 +251,35 @@ func (d *demoStory) route() error {
 		return err
 	}
 	return d.out.Route(r)
+}
+
+// said reads the notes of the releases on the way.
+func (d *demoStory) said() error {
+	d.chapter("What the releases on the way say, and what of it concerns us", "bellwether notes")
+	p, err := d.open("tide-form")
+	if err != nil {
+		return err
+	}
+	r, err := notes.Read(d.ctx, p.Desk, p.Tree, p.Kept, notes.Options{})
+	if err != nil {
+		return err
+	}
+	r.Packages = slices.DeleteFunc(r.Packages, func(p model.PackageNotes) bool { return len(p.Entries) == 0 })
+	return d.out.Notes(r, false)
+}
+
+// repairs tells what the crew's own rules will repair.
+func (d *demoStory) repairs() error {
+	d.chapter("What the rules in the crew's book will repair, each in its leg", "bellwether adapt")
+	p, err := d.open("tide-form")
+	if err != nil {
+		return err
+	}
+	plan, err := adapt.Preview(d.ctx, p.Desk, p.Tree, p.Kept, adapt.Options{})
+	if err != nil {
+		return err
+	}
+	return d.out.Adapt(plan.Result, false)
 }
 
 // legs carries the route out. The first leg moves much at once and breaks a test: its

@@ -7,6 +7,7 @@ import (
 
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 )
 
 // diff is a unified diff.
@@ -44,7 +45,7 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 	title := "repairs by rules"
 	note := ""
 	if len(r.For) > 0 {
-		note = "for " + strings.Join(r.For, ", ")
+		note = "for " + spelling.Few(r.For, 3)
 	}
 	d.add(heading{title, note})
 	if len(r.Rules) == 0 {

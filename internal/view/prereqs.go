@@ -216,6 +216,9 @@ func (o Out) BookCheck(c *model.BookCheck) error {
 		if r.Next != "" {
 			d.add(list{{plain("next: %s", r.Next)}})
 		}
+		if len(r.Lines) > 0 {
+			d.add(code(r.Lines))
+		}
 		if len(r.Proof) > 0 {
 			d.add(proofList(r.Proof))
 		}

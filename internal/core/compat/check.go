@@ -16,7 +16,8 @@ import (
 // Remark is what there is to say against a rule that can be read.
 type Remark struct {
 	Rule  *Rule
-	Line  int // where it is seen, if not at the rule's own line; 0 for there
+	Lines []string // an example, as it is and as it should be
+	Line  int      // where it is seen, if not at the rule's own line; 0 for there
 	Text  string
 	Proof []string // where it follows from other rules
 }
@@ -45,7 +46,7 @@ func Check(ctx context.Context, b *Book, orders Orders) ([]Remark, error) {
 				return nil, err
 			}
 			for _, p := range problems {
-				c.remarks = append(c.remarks, Remark{Rule: r, Line: p.Line, Text: p.Text})
+				c.remarks = append(c.remarks, Remark{Rule: r, Line: p.Line, Text: p.Text, Lines: p.Lines})
 			}
 		}
 		if c.plain(r) {

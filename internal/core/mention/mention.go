@@ -4,8 +4,10 @@ package mention
 
 import (
 	"path"
+	"slices"
 	"strings"
 
+	"bellwether/internal/core/keys"
 	"bellwether/internal/core/lex"
 )
 
@@ -58,15 +60,36 @@ func (n *Names) In(file, text string) map[string][]int {
 		return found
 	}
 	code := withoutComments(lang, text)
+	nested := keysOf(file, text)
 	for _, name := range here {
+		if names := strings.Split(name, "."); len(names) > 1 {
+			for _, e := range nested {
+				if len(e.Path) >= len(names) && slices.Equal(e.Path[len(e.Path)-len(names):], names) {
+					found[name] = append(found[name], e.Line)
+				}
+			}
+		}
 		for _, at := range places(code, name) {
 			line := strings.Count(code[:at], "\n") + 1
-			if all := found[name]; len(all) == 0 || all[len(all)-1] != line {
-				found[name] = append(all, line)
+			if !slices.Contains(found[name], line) {
+				found[name] = append(found[name], line)
 			}
 		}
 	}
 	return found
+}
+
+// keysOf are the keys of a file of configuration.
+func keysOf(file, text string) []*keys.Entry {
+	format, ok := keys.FormatOf(file)
+	if !ok {
+		return nil
+	}
+	d, err := keys.Read(format, text)
+	if err != nil {
+		return nil
+	}
+	return d.Entries
 }
 
 // withoutComments is a text with blanks in the place of its comments.

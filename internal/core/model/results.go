@@ -367,6 +367,7 @@ type BookRemark struct {
 	Text   string   `json:"text"`
 	Next   string   `json:"next,omitempty"`
 	Proof  []string `json:"proof,omitempty"`
+	Lines  []string `json:"lines,omitempty"` // an example, as it is and as it should be
 }
 
 // CulpritResult is which moves of a leg break something.

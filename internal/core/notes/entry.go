@@ -192,12 +192,16 @@ func (e *Entry) read() {
 		}
 		break
 	}
+	if e.Need != nil && e.Kind != Breaking && e.Kind != Security {
+		e.Kind, rank = Needs, slices.Index(Kinds, Needs)
+	}
 	if len(e.Renames) > 0 && (rank < 0 || rank > slices.Index(Kinds, Renamed)) && e.Kind != Deprecated {
 		e.Kind = Renamed
 	}
 	if e.Kind == "" {
 		e.Kind = Other
 	}
+	e.Text = strings.ReplaceAll(e.Text, "**", "")
 }
 
 // needOf is the runtime or tool that an entry asks for.

@@ -4,13 +4,15 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 )
 
 // Problem is what is wrong with one of a rule's examples.
 type Problem struct {
-	Line int
-	Text string
+	Line  int
+	Text  string
+	Lines []string // what it becomes, and what it should
 }
 
 // WantsExample tells whether a rule has to carry an example: all that can be shown on a text.
@@ -36,7 +38,7 @@ func (r *Rule) CheckExamples(ctx context.Context) (problems []Problem, err error
 			return nil, err
 		}
 		say := func(format string, args ...any) {
-			problems = append(problems, Problem{e.Line, fmt.Sprintf(format, args...)})
+			problems = append(problems, Problem{Line: e.Line, Text: fmt.Sprintf(format, args...)})
 		}
 		reason := ""
 		if len(left) > 0 {
@@ -51,7 +53,8 @@ func (r *Rule) CheckExamples(ctx context.Context) (problems []Problem, err error
 			}
 			continue
 		case got != e.After:
-			say("the example becomes\n%s\nand not\n%s%s", indented(got), indented(e.After), reason)
+			say("the example does not become what it should%s", reason)
+			problems[len(problems)-1].Lines = slices.Concat([]string{"it becomes:"}, indented(got), []string{"it should become:"}, indented(e.After))
 			continue
 		}
 		again, _, err := r.try(ctx, e, got)
@@ -59,17 +62,21 @@ func (r *Rule) CheckExamples(ctx context.Context) (problems []Problem, err error
 			return nil, err
 		}
 		if again != got {
-			say("applied twice, the example changes once more, and becomes\n%s", indented(again))
+			say("applied twice, the example changes once more")
+			problems[len(problems)-1].Lines = append([]string{"it becomes:"}, indented(again)...)
 		}
 	}
 	if !changes && len(r.Examples) > 0 {
-		problems = append(problems, Problem{r.Examples[0].Line, "none of the examples is changed by the rule"})
+		problems = append(problems, Problem{Line: r.Examples[0].Line, Text: "none of the examples is changed by the rule"})
 	}
 	return problems, nil
 }
 
-func indented(text string) string {
-	return "    " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n    ")
+func indented(text string) (lines []string) {
+	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
+		lines = append(lines, "  "+line)
+	}
+	return lines
 }
 
 // try applies the rule to one text; a file that goes away is empty.

@@ -3,11 +3,14 @@
 //
 //	left 1.0.0 right@^1 peer:frame@^2 peer?:paint@* opt:wind@1 node:>=18 deprecated
 //	left 0.9.0 deprecated="a Go string"
+//
+// Lines that begin with "|" are the changelog in the archive of the release before them.
 package shorthand
 
 import (
 	"fmt"
 	"io/fs"
+	"slices"
 	"strconv"
 	"strings"
 	"testing/fstest"
@@ -24,7 +27,23 @@ func Load(lines string) (*standin.Universe, error) {
 	type release = map[string]any
 	packages := map[string][]release{}
 	day := time.Date(2024, 1, 1, 12, 0, 0, 0, time.UTC)
+	fsys := fstest.MapFS{}
+	var last string      // the package of the last release
+	var changes []string // the folders of changelogs
 	for line := range strings.Lines(lines) {
+		if text, ok := strings.CutPrefix(strings.TrimSpace(line), "|"); ok && last != "" {
+			releases := packages[last]
+			source := fmt.Sprintf("changes-%d", len(releases))
+			releases[len(releases)-1]["source"] = source
+			name := folder(last) + "/" + source + "/CHANGELOG.md"
+			if !slices.Contains(changes, name) {
+				changes = append(changes, name)
+				fsys[name] = &fstest.MapFile{Mode: fs.FileMode(0o644)}
+				fsys[folder(last)+"/"+source+"/index.js"] = &fstest.MapFile{Data: []byte("module.exports = {};\n"), Mode: fs.FileMode(0o644)}
+			}
+			fsys[name].Data = append(fsys[name].Data, strings.TrimPrefix(text, " ")+"\n"...)
+			continue
+		}
 		fields := strings.Fields(line)
 		if len(fields) < 2 || strings.HasPrefix(fields[0], "#") {
 			continue
@@ -40,18 +59,21 @@ func Load(lines string) (*standin.Universe, error) {
 				return nil, fmt.Errorf("%s: %w", strings.TrimSpace(line), err)
 			}
 		}
-		packages[fields[0]] = append(packages[fields[0]], r)
+		last = fields[0]
+		packages[last] = append(packages[last], r)
 	}
-	fsys := fstest.MapFS{}
 	for name, releases := range packages {
 		text, err := yaml.Marshal(map[string]any{"name": name, "releases": releases})
 		if err != nil {
 			return nil, err
 		}
-		fsys[strings.ReplaceAll(strings.Trim(name, "@"), "/", "-")+"/releases.yaml"] = &fstest.MapFile{Data: text, Mode: fs.FileMode(0o644)}
+		fsys[folder(name)+"/releases.yaml"] = &fstest.MapFile{Data: text, Mode: fs.FileMode(0o644)}
 	}
 	return standin.Load(fsys)
 }
+
+// folder is where a package's files lie.
+func folder(name string) string { return strings.ReplaceAll(strings.Trim(name, "@"), "/", "-") }
 
 func put(r map[string]any, field string) error {
 	kind, rest, found := strings.Cut(field, ":")

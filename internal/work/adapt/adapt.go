@@ -310,7 +310,7 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 				s.before[m.Subject] = []version.Version{v}
 			}
 			if v, err := j.tree.Table.Order(m.Subject.Kind).Parse(m.To); err == nil {
-				s.after[m.Subject] = []version.Version{v}
+				s.after[j.called(ctx, part, m)] = []version.Version{v}
 				s.moves = append(s.moves, fmt.Sprintf("%s %s to %s", m.Name, m.From, m.To))
 			}
 		}
@@ -318,6 +318,23 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 		steps = append(steps, s)
 	}
 	return steps, nil
+}
+
+// called is a package as it is called after a move: a later major may have another name.
+func (j *job) called(ctx context.Context, part *tree.Part, m model.Move) model.Subject {
+	if part == nil || m.Subject.IsPin() {
+		return m.Subject
+	}
+	registry, err := j.desk.Registry(ctx, part)
+	if err != nil {
+		return m.Subject
+	}
+	releases, err := registry.Releases(ctx, m.Subject)
+	at := slices.IndexFunc(releases, func(r model.Release) bool { return r.Version == m.To && r.As != "" })
+	if err != nil || at < 0 {
+		return m.Subject // what cannot be asked for keeps its name
+	}
+	return model.Subject{Kind: m.Subject.Kind, Name: releases[at].As}
 }
 
 // whole are steps of the same components as one step each, from their first to their last state.

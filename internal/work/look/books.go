@@ -74,7 +74,7 @@ func CheckBook(ctx context.Context, name string) (*model.BookCheck, error) {
 		return nil, err
 	}
 	for _, r := range remarks {
-		check.Remarks = append(check.Remarks, model.BookRemark{Line: r.At(), Rule: r.Rule.ID, Text: r.Text, Proof: r.Proof})
+		check.Remarks = append(check.Remarks, model.BookRemark{Line: r.At(), Rule: r.Rule.ID, Text: r.Text, Proof: r.Proof, Lines: r.Lines})
 	}
 	slices.SortStableFunc(check.Remarks, func(a, b model.BookRemark) int { return a.Line - b.Line })
 	return check, nil

@@ -125,6 +125,10 @@ func (n noted) hint(name string) string {
 
 var (
 	quotedText = regexp.MustCompile("[`'\"‘“]([A-Za-z_@$][\\w$@./:-]{1,80})['`\"’”]")
+	// What tools say of a name that they do not find.
+	notFound = regexp.MustCompile(`([\w$.]+)(?:\(\.\.\.\))? (?:is not (?:a function|a constructor|defined|exported)|undefined|is gone|was removed|does not exist)|` +
+		`(?i:undefined:|undefined (?:local variable or )?method|cannot find (?:name|symbol|module|package)|no (?:exported )?(?:member|attribute|method|field|module) named|` +
+		`unknown (?:option|key|property|argument|setting)|unrecognized (?:option|argument)|has no (?:attribute|member|method|field)|symbol:\s+\w+)\s+["'\x60]?([\w$@./-]+)`)
 	nameShaped = regexp.MustCompile(`[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+|[A-Za-z_$]*[a-z0-9][A-Z_][\w$]*`)
 )
 
@@ -160,6 +164,11 @@ func mentioned(c *finding.Comparison) (names []string) {
 	for _, text := range texts {
 		for _, m := range quotedText.FindAllStringSubmatch(text, -1) {
 			add(m[1])
+		}
+	}
+	for _, text := range texts {
+		for _, m := range notFound.FindAllStringSubmatch(text, -1) {
+			add(m[1] + m[2])
 		}
 	}
 	for _, text := range texts {

@@ -2,6 +2,8 @@ package notes
 
 import (
 	"fmt"
+	"io/fs"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -10,6 +12,7 @@ import (
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/keys"
 	"bellwether/internal/core/mention"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
@@ -51,17 +54,19 @@ func (r *reader) propose() {
 		p := r.result.Packages[f.pkg]
 		for _, x := range f.entry.Renames {
 			if use := uses(f.part, x.Old); use.Count > 0 && !notes.Common(x.Old) {
-				r.rule(x, p, f.shown.Version, fmt.Sprintf("%s of %s %s", f.shown.Place, p.Name, f.shown.Version), use.Count)
+				r.rule(x, p, f.shown.Version, fmt.Sprintf("%s of %s %s", f.shown.Place, p.Name, f.shown.Version), use)
 			}
 		}
 	}
 	for _, a := range r.result.Advice {
-		count := 0
+		var all model.NameUse
 		for _, part := range r.tree.Parts {
-			count += uses(part, a.Old).Count
+			use := uses(part, a.Old)
+			all.Count += use.Count
+			all.Places = append(all.Places, use.Places...)
 		}
-		if count > 0 {
-			r.rule(notes.Rename{Old: a.Old, New: a.New}, model.PackageNotes{}, "", "a deprecation: "+a.Source, count)
+		if all.Count > 0 {
+			r.rule(notes.Rename{Old: a.Old, New: a.New}, model.PackageNotes{}, "", "a deprecation: "+a.Source, all)
 		}
 	}
 }
@@ -72,6 +77,38 @@ var (
 	slug       = regexp.MustCompile(`[^a-z0-9]+`)
 	humps      = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 )
+
+// configured is what a rule for a key or a value of configuration does: the first file that has
+// it tells where it stands.
+func (r *reader) configured(x notes.Rename, use model.NameUse) (kind string, does map[string]any, file, before, after string) {
+	for _, place := range use.Places {
+		name, _, _ := strings.Cut(place, ":")
+		format, ok := keys.FormatOf(name)
+		if !ok {
+			return "", nil, "", "", "" // it is used in code as well
+		}
+		data, err := fs.ReadFile(r.tree.Files.FS, name)
+		if err != nil {
+			continue
+		}
+		d, err := keys.Read(format, string(data))
+		if err != nil {
+			continue
+		}
+		old := keys.Split(x.Old)
+		for _, e := range d.Entries {
+			switch above := len(e.Path) - len(old); {
+			case e.Text == x.Old:
+				return "value", map[string]any{"old": x.Old, "new": x.New}, "example.json",
+					fmt.Sprintf("{\"a\": %q}\n", x.Old), fmt.Sprintf("{\"a\": %q}\n", x.New)
+			case above >= 0 && slices.Equal(e.Path[above:], old):
+				to := strings.Join(append(slices.Clone(e.Path[:above]), keys.Split(x.New)...), ".")
+				return "key", map[string]any{"old": e.Name(), "new": to}, name, e.Name() + "=1\n", to + "=1\n"
+			}
+		}
+	}
+	return "", nil, "", "", ""
+}
 
 // body is what a rule for a rename does, with an example; kind is empty where none can be made.
 func body(x notes.Rename, p model.PackageNotes) (kind string, does map[string]any, before, after string) {
@@ -91,20 +128,30 @@ func body(x notes.Rename, p model.PackageNotes) (kind string, does map[string]an
 }
 
 // rule adds a proposed rule, once.
-func (r *reader) rule(x notes.Rename, p model.PackageNotes, since, source string, used int) {
-	kind, does, before, after := body(x, p)
+func (r *reader) rule(x notes.Rename, p model.PackageNotes, since, source string, use model.NameUse) {
+	adapt := map[string]any{}
+	file := "example.js"
+	kind, does, example, before, after := r.configured(x, use)
+	switch {
+	case kind == "key":
+		adapt["files"] = []string{"**/" + path.Base(example), "example.properties"}
+		file = "example.properties"
+	case kind != "":
+		file = example
+	default:
+		kind, does, before, after = body(x, p)
+	}
 	id := strings.Trim(slug.ReplaceAllString(strings.ToLower(humps.ReplaceAllString(x.Old, "$1-$2")), "-"), "-")
 	if kind == "" || slices.ContainsFunc(r.result.Rules, func(o model.ProposedRule) bool { return o.ID == id }) {
 		return
 	}
-	ending := ".js"
-	if strings.HasPrefix(p.PURL, "pkg:golang/") {
-		ending = ".go"
+	if strings.HasPrefix(p.PURL, "pkg:golang/") && file == "example.js" {
+		file = "example.go"
 		if does["what"] == "module" {
 			before, after = fmt.Sprintf("import \"%s\"\n", x.Old), fmt.Sprintf("import \"%s\"\n", x.New)
 		}
 	}
-	adapt := map[string]any{kind: does, "examples": []any{map[string]any{"file": "example" + ending, "before": before, "after": after}}}
+	adapt[kind], adapt["examples"] = does, []any{map[string]any{"file": file, "before": before, "after": after}}
 	if p.Name != "" {
 		if subject, ok := r.subject(p); ok {
 			adapt["once"] = map[string]string{subject.String(): ">=" + since}
@@ -117,7 +164,7 @@ func (r *reader) rule(x notes.Rename, p model.PackageNotes, since, source string
 		return
 	}
 	says := fmt.Sprintf("renames %s to %s", x.Old, x.New)
-	r.result.Rules = append(r.result.Rules, model.ProposedRule{ID: id, Kind: kind, Says: says, Source: source, Used: used, Text: string(text)})
+	r.result.Rules = append(r.result.Rules, model.ProposedRule{ID: id, Kind: kind, Says: says, Source: source, Used: use.Count, Text: string(text)})
 }
 
 // subject is the package that notes are of.
