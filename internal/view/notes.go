@@ -24,16 +24,22 @@ func (o Out) Notes(r *model.NotesResult, all bool) error {
 	for _, p := range r.Packages {
 		packageNotes(d, p, all)
 	}
-	if len(r.Needs) > 0 {
-		d.add(heading{"needs", "the notes say so, and no registry states it: unconfirmed"})
-		var rows list
-		for _, n := range r.Needs {
-			rows = append(rows, line{span{n.Name + " " + n.Range, warn}, plain(" for %s", n.By), span{" (" + n.Source + ")", faint}})
-		}
-		d.add(rows, gap{})
-	}
+	unconfirmed(d, r.Needs)
 	proposed(d, r)
 	return o.show("notes", r, d)
+}
+
+// unconfirmed are needs that only notes tell of.
+func unconfirmed(d *document, needs []model.NotedNeed) {
+	if len(needs) == 0 {
+		return
+	}
+	d.add(heading{"unconfirmed needs", "release notes say so, and no registry states it"})
+	var rows list
+	for _, n := range needs {
+		rows = append(rows, line{span{n.Name + " " + n.Range, warn}, plain(" for %s", n.By), span{" (" + n.Source + ")", faint}})
+	}
+	d.add(rows, gap{})
 }
 
 func packageNotes(d *document, p model.PackageNotes, all bool) {

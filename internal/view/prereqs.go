@@ -23,6 +23,10 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 	}
 	if len(r.Rows) == 0 {
 		d.add(line{plain("Nothing needs anything besides packages: %s.", what)})
+		if len(r.Unconfirmed) > 0 {
+			d.add(gap{})
+		}
+		unconfirmed(d, r.Unconfirmed)
 		return o.show("prereqs", r, d)
 	}
 	d.add(heading{count(len(r.Rows), "prerequisite", "prerequisites") + " of " + what, ""}, prereqGrid(r.Rows))
@@ -54,7 +58,9 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 	if len(notes) > 0 {
 		d.add(gap{}, notes)
 	}
-	d.add(gap{}, heading{"why", ""}, chainTree(r.Chain))
+	d.add(gap{})
+	unconfirmed(d, r.Unconfirmed)
+	d.add(heading{"why", ""}, chainTree(r.Chain))
 	return o.show("prereqs", r, d)
 }
 

@@ -16,21 +16,7 @@ type tokens struct {
 }
 
 func tokensOf(language, src string) tokens {
-	all := lex.Split(lex.Named(language), src)
-	index := make([]int, len(all))
-	t := tokens{src: src}
-	for i, k := range all {
-		index[i] = len(t.list)
-		if !k.Silent() {
-			t.list = append(t.list, k)
-		}
-	}
-	for i := range t.list {
-		if p := t.list[i].Pair; p >= 0 {
-			t.list[i].Pair = index[p]
-		}
-	}
-	return t
+	return tokens{src, lex.Said(lex.Split(lex.Named(language), src))}
 }
 
 func (t tokens) text(i int) string {

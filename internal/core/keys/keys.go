@@ -123,9 +123,20 @@ func Read(f Format, src string) (*Document, error) {
 		if c := d.containers[e.in]; c.commas && (e.whole.start < c.inner.start || e.whole.end > c.inner.end) {
 			return nil, errors.New("it is written in a way that is not understood here")
 		}
-		e.Line = strings.Count(src[:e.key.start], "\n") + 1
 	}
+	d.number()
 	return d, nil
+}
+
+// number finds the lines of the entries.
+func (d *Document) number() {
+	byPlace := slices.Clone(d.Entries)
+	slices.SortFunc(byPlace, func(a, b *Entry) int { return a.key.start - b.key.start })
+	line, at := 1, 0
+	for _, e := range byPlace {
+		line += strings.Count(d.src[at:e.key.start], "\n")
+		e.Line, at = line, e.key.start
+	}
 }
 
 // relaxed tells whether names that differ in case, "-" and "_" only are the same.
@@ -136,6 +147,20 @@ func (d *Document) relaxed() bool {
 // normal is what spellings of the same name have in common.
 func normal(name string) string {
 	return strings.NewReplacer("-", "", "_", "").Replace(strings.ToLower(name))
+}
+
+// Stripped is a text in which a key stands in one spelling only, to be searched for Mark.
+func Stripped(text string) string { return normal(text) }
+
+// Mark is a text that stands in the stripped text of every file that has a key; "" for any.
+func Mark(key string) string {
+	names := Split(key)
+	for i := len(names) - 1; i >= 0; i-- {
+		if name := strings.TrimPrefix(names[i], "@"); name != "*" && !strings.Contains(name, "[") {
+			return normal(name)
+		}
+	}
+	return ""
 }
 
 // same tells whether two names are the same key.

@@ -38,7 +38,35 @@ type Language struct {
 	markup      bool     // tags with text between
 	void        bool     // with elements that are never closed
 	inHTML      bool     // code stands between marks in a page
-	other       string   // the library's name for a language that is not described here
+	first       *[256]bool
+	other       string // the library's name for a language that is not described here
+}
+
+// begins tells with which bytes a comment or a string may begin.
+func (l *Language) begins() *[256]bool {
+	if l.first != nil {
+		return l.first
+	}
+	first := &[256]bool{}
+	for _, b := range l.blocks {
+		first[b[0][0]] = true
+	}
+	for _, start := range l.line {
+		first[start[0]] = true
+	}
+	if l.begin != nil {
+		first[l.begin[0][0]] = true
+	}
+	for _, q := range l.strings {
+		first[q.open[0]] = true
+	}
+	for _, c := range []byte(l.prefixes + l.heredoc) {
+		first[c] = true
+	}
+	if l.chars {
+		first['\''] = true
+	}
+	return first
 }
 
 // inWord tells whether a character is one of words.
@@ -140,6 +168,7 @@ var table = func() map[string]*Language {
 	}
 	for name, l := range all {
 		l.Name = name
+		l.first = l.begins()
 	}
 	return all
 }()

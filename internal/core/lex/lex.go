@@ -41,7 +41,7 @@ func (t Token) Of(src string) string { return src[t.Start:t.End] }
 
 // Split gives the tokens of a text. Together they are the whole text, in order.
 func Split(l *Language, src string) []Token {
-	s := &scanner{lang: l, src: src, end: len(src), last: -1}
+	s := &scanner{lang: l, src: src, end: len(src), last: -1, tokens: make([]Token, 0, len(src)/4)}
 	switch {
 	case l.other != "":
 		s.others()
@@ -53,6 +53,28 @@ func Split(l *Language, src string) []Token {
 		s.code(0)
 	}
 	return s.tokens
+}
+
+// Said are the tokens that say something, with their partners among themselves.
+func Said(tokens []Token) []Token {
+	index := make([]int32, len(tokens))
+	n := 0
+	for i, t := range tokens {
+		index[i] = int32(n)
+		if !t.Silent() {
+			n++
+		}
+	}
+	said := make([]Token, 0, n)
+	for _, t := range tokens {
+		if !t.Silent() {
+			if t.Pair >= 0 {
+				t.Pair = int(index[t.Pair])
+			}
+			said = append(said, t)
+		}
+	}
+	return said
 }
 
 // scanner reads one text.
@@ -181,6 +203,9 @@ func (s *scanner) toLineEnd() int {
 }
 
 func (s *scanner) comment() bool {
+	if !s.lang.begins()[s.src[s.at]] {
+		return false
+	}
 	for _, b := range s.lang.blocks {
 		if !s.has(b[0]) || b[0][0] == '\n' {
 			continue
@@ -264,11 +289,23 @@ var marks = []string{
 	"++", "--", "+=", "-=", "*=", "/=", "**", "..", "|>", "<-",
 }
 
-func (s *scanner) markLength() int {
+// marksBy are the marks by their first byte.
+var marksBy = func() (by [256][]string) {
 	for _, m := range marks {
+		by[m[0]] = append(by[m[0]], m)
+	}
+	return by
+}()
+
+func (s *scanner) markLength() int {
+	c := s.src[s.at]
+	for _, m := range marksBy[c] {
 		if s.has(m) {
 			return len(m)
 		}
+	}
+	if c < utf8.RuneSelf {
+		return 1
 	}
 	_, size := utf8.DecodeRuneInString(s.rest())
 	return size

@@ -18,6 +18,9 @@ type quote struct {
 
 // string reads a string that begins here.
 func (s *scanner) string() bool {
+	if !s.lang.begins()[s.src[s.at]] {
+		return false
+	}
 	if q, ok := s.prefixed(); ok {
 		return s.quoted(q)
 	}

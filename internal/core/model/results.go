@@ -272,6 +272,8 @@ type Prereqs struct {
 	Rows        []Prereq    `json:"prerequisites"`
 	Chain       []ChainLink `json:"chain"`
 	Notes       []string    `json:"notes,omitempty"`
+	// Unconfirmed is what release notes on the way ask for, and no registry states.
+	Unconfirmed []NotedNeed `json:"unconfirmed,omitempty"`
 }
 
 // The verdicts on a prerequisite.

@@ -17,25 +17,12 @@ type Source struct {
 
 // NewSource splits a text.
 func NewSource(lang *lex.Language, text string) *Source {
-	return SourceOf(lang, text, lex.Split(lang, text))
+	return SourceOf(lang, text, lex.Said(lex.Split(lang, text)))
 }
 
-// SourceOf is a text whose tokens are known.
-func SourceOf(lang *lex.Language, text string, tokens []lex.Token) *Source {
-	s := &Source{Text: text, Lang: lang}
-	index := make([]int, len(tokens))
-	for i, t := range tokens {
-		index[i] = len(s.tokens)
-		if !t.Silent() {
-			s.tokens = append(s.tokens, t)
-		}
-	}
-	for i := range s.tokens {
-		if p := s.tokens[i].Pair; p >= 0 {
-			s.tokens[i].Pair = index[p]
-		}
-	}
-	return s
+// SourceOf is a text of which the tokens that say something are known.
+func SourceOf(lang *lex.Language, text string, said []lex.Token) *Source {
+	return &Source{Text: text, Lang: lang, tokens: said}
 }
 
 func (s *Source) text(i int) string { return s.tokens[i].Of(s.Text) }

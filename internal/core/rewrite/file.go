@@ -32,18 +32,7 @@ func (f *File) split() {
 		return
 	}
 	f.tokens = lex.Split(f.Lang, f.Text)
-	index := make([]int, len(f.tokens))
-	for i, t := range f.tokens {
-		index[i] = len(f.said)
-		if !t.Silent() {
-			f.said = append(f.said, t)
-		}
-	}
-	for i := range f.said {
-		if p := f.said[i].Pair; p >= 0 {
-			f.said[i].Pair = index[p]
-		}
-	}
+	f.said = lex.Said(f.tokens)
 }
 
 // text is the text of a token that says something, "" for none.
@@ -88,7 +77,7 @@ func (f *File) config() (*keys.Document, error) {
 func (f *File) patterns() *pattern.Source {
 	if f.source == nil {
 		f.split()
-		f.source = pattern.SourceOf(f.Lang, f.Text, f.tokens)
+		f.source = pattern.SourceOf(f.Lang, f.Text, f.said)
 	}
 	return f.source
 }

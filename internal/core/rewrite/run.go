@@ -214,7 +214,7 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		r := rules[n]
 		b := r.Body.(inFile)
 		f := now.file
-		if !r.speaks(f) || len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.uses)) {
+		if r.Within != nil && !r.Within(name) || !r.speaks(f) || len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.uses)) {
 			continue
 		}
 		c, err := b.apply(r, f)
@@ -239,7 +239,9 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 	}
 	if now.file.Text != content {
 		one.text = &now
+		now.file = NewFile(name, now.file.Text) // without what was found out about it
 	}
+	one.before.file = NewFile(name, content)
 	return one, nil
 }
 

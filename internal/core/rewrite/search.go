@@ -2,8 +2,12 @@ package rewrite
 
 import (
 	"bytes"
+	"fmt"
 	"slices"
+	"strings"
 	"unicode/utf16"
+
+	"bellwether/internal/core/keys"
 )
 
 // search tells which rules may have to do with a file, by one pass over its bytes for the words
@@ -12,17 +16,19 @@ type search struct {
 	rules       []*Rule
 	words       map[string]int // with their numbers
 	need        [][]int        // the words that each rule needs; nil for none
+	marks       []string       // what stands in every file that has the key of a rule; "" for no such rule
 	writes      [][]int        // the words that each rule may write
-	bodies      []bool         // whether a rule changes one file at a time
-	first       [256]bool      // the bytes that words begin with
-	least, most int            // their lengths
+	choices     []*choice
+	begins      []uint64 // by how words begin: the lengths that they have
+	least, most int      // their lengths
 }
 
 func newSearch(rules []*Rule) *search {
-	s := &search{rules: rules, words: map[string]int{}, least: 1 << 30}
+	s := &search{rules: rules, words: map[string]int{}, least: 1 << 30, begins: make([]uint64, 1<<16)}
+	var inFiles []bool
 	for _, r := range rules {
 		b, ok := r.Body.(inFile)
-		s.bodies = append(s.bodies, ok)
+		inFiles = append(inFiles, ok)
 		var need []int
 		if ok {
 			for _, text := range b.words() {
@@ -30,6 +36,13 @@ func newSearch(rules []*Rule) *search {
 			}
 		}
 		s.need = append(s.need, need)
+		mark := ""
+		if k, ok := r.Body.(*Key); ok && k.Old != "" {
+			mark = keys.Mark(k.Old)
+		} else if ok && k.Join != nil {
+			mark = keys.Mark(k.Join.Of[0])
+		}
+		s.marks = append(s.marks, mark)
 	}
 	for _, r := range rules {
 		var writes []int
@@ -40,7 +53,16 @@ func newSearch(rules []*Rule) *search {
 		})
 		s.writes = append(s.writes, writes)
 	}
+	s.choices = choices(rules, inFiles)
 	return s
+}
+
+// begin is how a word begins: its first two bytes.
+func begin(word []byte) int {
+	if len(word) == 1 {
+		return int(word[0])
+	}
+	return int(word[0])<<8 | int(word[1])
 }
 
 // number is a word's number.
@@ -49,7 +71,7 @@ func (s *search) number(word []byte) int {
 	if !known {
 		n = len(s.words)
 		s.words[string(word)] = n
-		s.first[word[0]] = true
+		s.begins[begin(word)] |= 1 << (len(word) & 63)
 		s.least, s.most = min(s.least, len(word)), max(s.most, len(word))
 	}
 	return n
@@ -70,13 +92,38 @@ func written(b Body) string {
 	return ""
 }
 
+// choice is a choice of files that several rules may share.
+type choice struct {
+	files, except []string
+	config        bool
+	rules         []int
+}
+
+// choices are the choices of files that the rules make, each once.
+func choices(rules []*Rule, inFile []bool) (all []*choice) {
+	by := map[string]*choice{}
+	for i, r := range rules {
+		if !inFile[i] {
+			continue
+		}
+		key := fmt.Sprint(r.Files, r.Except, configOnly(r.Body))
+		if by[key] == nil {
+			by[key] = &choice{files: r.Files, except: r.Except, config: configOnly(r.Body)}
+			all = append(all, by[key])
+		}
+		by[key].rules = append(by[key].rules, i)
+	}
+	return all
+}
+
 // about are the rules that a file is one of, by its name.
 func (s *search) about(name string) (about []int) {
-	for i, r := range s.rules {
-		if s.bodies[i] && r.in(name) && (!configOnly(r.Body) || formats(name)) {
-			about = append(about, i)
+	for _, c := range s.choices {
+		if (!c.config || formats(name)) && (len(c.files) == 0 || Matches(c.files, name)) && !Matches(c.except, name) {
+			about = append(about, c.rules...)
 		}
 	}
+	slices.Sort(about)
 	return about
 }
 
@@ -90,14 +137,23 @@ func (s *search) within(rules []int, raw []byte) []int {
 	there := make([]bool, len(s.words))
 	if len(there) > 0 {
 		eachWord(raw, func(word []byte) {
-			if s.first[word[0]] && len(word) >= s.least && len(word) <= s.most {
+			if len(word) >= s.least && len(word) <= s.most && s.begins[begin(word)]&(1<<(len(word)&63)) != 0 {
 				if n, ok := s.words[string(word)]; ok {
 					there[n] = true
 				}
 			}
 		})
 	}
+	stripped := ""
 	return slices.DeleteFunc(rules, func(i int) bool {
+		if mark := s.marks[i]; mark != "" {
+			if stripped == "" {
+				stripped = keys.Stripped(string(raw))
+			}
+			if !strings.Contains(stripped, mark) {
+				return true
+			}
+		}
 		if slices.ContainsFunc(s.need[i], func(n int) bool { return !there[n] }) {
 			return true
 		}

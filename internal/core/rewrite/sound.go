@@ -70,7 +70,7 @@ func generated(name, text string) string {
 		}
 	}
 	head := text[:min(len(text), 2000)]
-	if madeBy.MatchString(head) {
+	if strings.Contains(strings.ToLower(head), "generated") && madeBy.MatchString(head) {
 		return "a program made it, as its first lines say"
 	}
 	if minified.MatchString(name) || lex.Of(name) != nil && len(text) > 20000 && strings.Count(text, "\n") < len(text)/2000 {

@@ -1,7 +1,6 @@
 package adapt
 
 import (
-	"bytes"
 	"fmt"
 	"io/fs"
 	"strings"
@@ -100,5 +99,5 @@ func readFile(files fs.FS, name string) ([]byte, error) {
 	if err == nil && data == nil {
 		data = []byte{}
 	}
-	return bytes.Clone(data), err
+	return data, err
 }

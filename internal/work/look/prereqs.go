@@ -14,6 +14,7 @@ import (
 	"bellwether/internal/host/machine"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/need"
+	"bellwether/internal/work/notes"
 	"bellwether/internal/work/plan"
 	"bellwether/internal/work/shelf"
 	"bellwether/internal/work/tree"
@@ -36,6 +37,7 @@ func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, n
 			return nil, err
 		}
 		result.Destination = planned.Route.Destination
+		result.Unconfirmed = notes.Needs(ctx, d, t, planned.Route.Legs)
 		if end, err = t.In(planned.End().Files); err != nil {
 			return nil, err
 		}

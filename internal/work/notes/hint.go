@@ -11,6 +11,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/core/version"
 	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -177,4 +178,27 @@ func mentioned(c *finding.Comparison) (names []string) {
 		}
 	}
 	return names
+}
+
+// Needs are the runtimes and tools that the notes of legs' major moves ask for, and that no
+// registry states. What cannot be read states nothing.
+func Needs(ctx context.Context, d *desk.Desk, t *tree.Tree, legs []model.Leg) []model.NotedNeed {
+	r := &reader{desk: d.Quiet(), tree: t, result: &model.NotesResult{}}
+	for i := range legs {
+		part := t.Part(legs[i].Component)
+		for _, m := range legs[i].Moves {
+			if part == nil || m.Subject.IsPin() || m.From == "" || m.To == "" {
+				continue
+			}
+			from, err := part.Version(m.From)
+			to, terr := part.Version(m.To)
+			if err != nil || terr != nil || part.Eco.Order().Step(from, to) != version.Major {
+				continue
+			}
+			if err := r.read(ctx, target{part, m.Name, m.Subject, m.From, m.To}); err != nil && ctx.Err() != nil {
+				return nil
+			}
+		}
+	}
+	return r.result.Needs
 }
