@@ -79,7 +79,14 @@ func onTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
 func (a *app) askRule(in *bufio.Reader) func(r model.RepairResult) (bool, error) {
 	return func(r model.RepairResult) (bool, error) {
 		for {
-			fmt.Fprintf(a.stderr, "%s %s: %d places in %d files. Apply it? [y/n] ", harmless.Line(r.Rule), harmless.Line(r.Says), len(r.Places), len(r.Files))
+			fmt.Fprintf(
+				a.stderr,
+				"%s %s: %d places in %d files. Apply it? [y/n] ",
+				harmless.Line(r.Rule),
+				harmless.Line(r.Says),
+				len(r.Places),
+				len(r.Files),
+			)
 			answer, err := in.ReadString('\n')
 			if err != nil {
 				return false, context.Canceled

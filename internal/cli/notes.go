@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
+	"io/fs"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"bellwether/internal/host/within"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
 	"bellwether/internal/work/notes"
@@ -56,15 +57,11 @@ A rename that notes or deprecations plainly state becomes a proposed rule.
 				if err != nil {
 					return err
 				}
-				f, err := os.OpenFile(rules, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-				if errors.Is(err, os.ErrExist) {
+				err = within.Create(rules, text)
+				if errors.Is(err, fs.ErrExist) {
 					return usageError{fmt.Errorf("%s is there already\n  next: name a file that is not, and merge by hand", rules)}
 				}
 				if err != nil {
-					return fmt.Errorf("saving the rules: %w", err)
-				}
-				_, err = f.Write(text)
-				if err = errors.Join(err, f.Close()); err != nil {
 					return fmt.Errorf("saving the rules: %w", err)
 				}
 				r.Saved = rules

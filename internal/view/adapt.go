@@ -83,13 +83,26 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 	files, places := totals(r.Rules)
 	switch {
 	case r.Applied && files > 0:
-		d.add(line{span{"done", good}, plain(": %s in %s; look at it with git diff, and commit it", count(places, "place", "places"), count(files, "file", "files"))})
+		d.add(
+			line{
+				span{"done", good},
+				plain(
+					": %s in %s; look at it with git diff, and commit it",
+					count(places, "place", "places"),
+					count(files, "file", "files"),
+				),
+			},
+		)
 	case r.Applied:
 		d.add(line{span{"done", good}, plain(": no file had to change")})
 	case files > 0:
 		d.add(
 			line{plain("nothing is written yet: %s in %s would change", count(places, "place", "places"), count(files, "file", "files"))},
-			line{plain("next: "), span{"bellwether adapt --apply", strong}, plain(" with the same options does it; a leg does it by itself")},
+			line{
+				plain("next: "),
+				span{"bellwether adapt --apply", strong},
+				plain(" with the same options does it; a leg does it by itself"),
+			},
 		)
 	default:
 		d.add(line{plain("no file has to change")})

@@ -92,9 +92,17 @@ func TestRepairsInOtherWriting(t *testing.T) {
 				got := rewritten(t, r, e.File, write(e.Before))
 				assert.Equal(t, string(write(e.After)), string(got), "%s:%d with %s", r.File, e.Line, name)
 			}
-			if _, line := r.Repair.Body.(*rewrite.Line); !line && strings.HasSuffix(e.Before, "\n") && !bytes.Contains(bare(e.Before), []byte("<<")) {
+			if _, line := r.Repair.Body.(*rewrite.Line); !line && strings.HasSuffix(e.Before, "\n") &&
+				!bytes.Contains(bare(e.Before), []byte("<<")) {
 				got := rewritten(t, r, e.File, bare(e.Before))
-				assert.Equal(t, string(bare(e.After)), string(bytes.TrimRight(got, "\n")), "%s:%d without the last line end", r.File, e.Line)
+				assert.Equal(
+					t,
+					string(bare(e.After)),
+					string(bytes.TrimRight(got, "\n")),
+					"%s:%d without the last line end",
+					r.File,
+					e.Line,
+				)
 			}
 		}
 	}

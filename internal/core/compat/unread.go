@@ -137,7 +137,10 @@ func (l *KeyList) variables(d *keys.Document, file string) (unread []Unread) {
 			return v == name || open && strings.HasPrefix(name, v) || strings.Contains(k, "*") && !open
 		})
 		if !known {
-			unread = append(unread, Unread{file, e.Line, name, false, l.nearest(strings.ToLower(strings.ReplaceAll(name[len(prefix):], "_", ".")))})
+			unread = append(
+				unread,
+				Unread{file, e.Line, name, false, l.nearest(strings.ToLower(strings.ReplaceAll(name[len(prefix):], "_", ".")))},
+			)
 		}
 	}
 	return unread
@@ -213,7 +216,8 @@ func (w *schemaWalk) object(schema map[string]any, key string, required bool, de
 		w.list.Known = append(w.list.Known, at)
 		w.object(inner, at, needed, depth+1)
 	}
-	if open, stated := schema["additionalProperties"]; key != "" && properties == nil || schema["patternProperties"] != nil || stated && open != false {
+	if open, stated := schema["additionalProperties"]; key != "" && properties == nil || schema["patternProperties"] != nil ||
+		stated && open != false {
 		w.know(key, "**")
 	}
 }

@@ -10,7 +10,9 @@ import (
 
 func TestUnread(t *testing.T) {
 	l := &KeyList{
-		Files: []string{"*"}, Root: []string{"tide"}, Known: []string{"every", "table.rows", "piers.*.name", "extra.**"}, Required: []string{"every"},
+		Files: []string{
+			"*",
+		}, Root: []string{"tide"}, Known: []string{"every", "table.rows", "piers.*.name", "extra.**"}, Required: []string{"every"},
 	}
 	for _, c := range []struct{ file, text, want string }{
 		{"a.yml", "tide:\n  every: 1\n  table: {rows: 2}\n  piers: {north: {name: x}}\n  extra: {a: {b: 1}}\nother: {x: 1}\n", ""},

@@ -31,7 +31,10 @@ func TestRename(t *testing.T) {
 		format                  Format
 		old, new, before, after string
 	}{
-		{Properties, "server.port", "server.http.port", "# server.port\nserver.port = 80\nserver.portal=1\n", "# server.port\nserver.http.port = 80\nserver.portal=1\n"},
+		{
+			Properties, "server.port", "server.http.port", "# server.port\nserver.port = 80\nserver.portal=1\n",
+			"# server.port\nserver.http.port = 80\nserver.portal=1\n",
+		},
 		{Properties, "server.max-size", "server.limit", "server.maxSize: 5\\\n 6", "server.limit: 5\\\n 6"},
 		{Env, "server.port", "http.port", "export SERVER_PORT=80 # x\r\nPORT=1\r\n", "export HTTP_PORT=80 # x\r\nPORT=1\r\n"},
 		{INI, "server.port", "server.listen", "[server]\nport=80\n[other]\nport = 1\n", "[server]\nlisten=80\n[other]\nport = 1\n"},
@@ -43,7 +46,10 @@ func TestRename(t *testing.T) {
 		{TOML, "server.port", "http.port", "server.port = 80\n", "http.port = 80\n"},
 		{XML, "beans.server.@port", "beans.server.@listen", "<beans><server port='80'/></beans>", "<beans><server listen='80'/></beans>"},
 		{XML, "beans.server", "beans.listener", "<beans>\n<server>\n1</server></beans>", "<beans>\n<listener>\n1</listener></beans>"},
-		{XML, "p.server.port", "p.http.port", `<p><property name="server.port" value="80"/></p>`, `<p><property name="http.port" value="80"/></p>`},
+		{
+			XML, "p.server.port", "p.http.port", `<p><property name="server.port" value="80"/></p>`,
+			`<p><property name="http.port" value="80"/></p>`,
+		},
 	} {
 		d := read(t, c.format, c.before)
 		found := d.Find(Split(c.old))
@@ -158,7 +164,10 @@ func TestMalformed(t *testing.T) {
 // that what is removed or renamed leaves the rest as it is.
 func FuzzRead(f *testing.F) {
 	formats := []Format{Properties, Env, INI, YAML, JSON, TOML, XML}
-	for i, seed := range []string{"a.b: 1\\\n2", "export A='1'", "[a]\nb=1", "a:\n- b: {c: 1}\n  d: |\n   x", "{\"a\":[{}],}", "[a.b]\nc = {d = 1}", "<a b='c'><d name='e'>f</d></a>"} {
+	for i, seed := range []string{
+		"a.b: 1\\\n2", "export A='1'", "[a]\nb=1", "a:\n- b: {c: 1}\n  d: |\n   x", "{\"a\":[{}],}", "[a.b]\nc = {d = 1}",
+		"<a b='c'><d name='e'>f</d></a>",
+	} {
 		f.Add(uint8(i), seed)
 	}
 	f.Fuzz(func(t *testing.T, n uint8, src string) {

@@ -184,7 +184,10 @@ func (d *Document) addXML(c container, names []string, v Value) (Edit, error) {
 			whole := strings.TrimRight(d.src[start:sibling.whole.end], "\r\n")
 			value := sibling.value
 			written := d.written(v, value.of(d.src))
-			copied := d.src[start:sibling.key.start] + strings.Join(names, ".") + d.src[sibling.key.end:value.start] + written + whole[value.end-start:]
+			copied := d.src[start:sibling.key.start] + strings.Join(
+				names,
+				".",
+			) + d.src[sibling.key.end:value.start] + written + whole[value.end-start:]
 			return d.atLineStart(c.at, []string{indentAt(d.src, start) + copied}), nil
 		}
 	}

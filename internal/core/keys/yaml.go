@@ -198,7 +198,8 @@ func (d *Document) addYAML(c container, names []string, v Value) (Edit, error) {
 // scalar tells whether a value as it stood is a single one.
 func (v Value) scalar() bool {
 	var n yaml.Node
-	return yaml.Unmarshal([]byte(v.Raw), &n) == nil && len(n.Content) == 1 && (n.Content[0].Kind == yaml.ScalarNode || n.Content[0].Style&yaml.FlowStyle != 0)
+	return yaml.Unmarshal([]byte(v.Raw), &n) == nil && len(n.Content) == 1 &&
+		(n.Content[0].Kind == yaml.ScalarNode || n.Content[0].Style&yaml.FlowStyle != 0)
 }
 
 // columnOf is the column that a block stood in, which its first line does not show.

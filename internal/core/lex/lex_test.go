@@ -72,7 +72,8 @@ func TestPairs(t *testing.T) {
 
 func TestOf(t *testing.T) {
 	for file, name := range map[string]string{
-		"a/b.tsx": "javascript", "Gemfile": "ruby", "x/Dockerfile.dev": "dockerfile", ".env.local": "properties", "a.lua": "lua", "pom.xml": "xml",
+		"a/b.tsx": "javascript", "Gemfile": "ruby", "x/Dockerfile.dev": "dockerfile", ".env.local": "properties", "a.lua": "lua",
+		"pom.xml": "xml",
 	} {
 		l := Of(file)
 		if assert.NotNil(t, l, file) {
@@ -86,7 +87,9 @@ func TestOf(t *testing.T) {
 
 // FuzzSplit sees that tokens are the whole text, and that partners agree.
 func FuzzSplit(f *testing.F) {
-	for _, seed := range []string{"`${`${a}`}`", "<<~A\n#{b}\nA", "<a><b></a>", "f'{x}'", "$\"{a}\"", "/* a", "<?php <<<X\n{$a}\nX;", "'", "(]", "{{{"} {
+	for _, seed := range []string{
+		"`${`${a}`}`", "<<~A\n#{b}\nA", "<a><b></a>", "f'{x}'", "$\"{a}\"", "/* a", "<?php <<<X\n{$a}\nX;", "'", "(]", "{{{",
+	} {
 		for i := range Languages() {
 			f.Add(uint8(i), seed)
 		}

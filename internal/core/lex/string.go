@@ -193,7 +193,8 @@ func (s *scanner) heredoc() bool {
 		i++
 	}
 	from := i
-	for i < s.end && (s.src[i] == '_' || s.src[i] >= 'A' && s.src[i] <= 'Z' || s.src[i] >= '0' && s.src[i] <= '9' || s.src[i] >= 'a' && s.src[i] <= 'z') {
+	plain := Language{}
+	for i < s.end && s.src[i] < utf8.RuneSelf && plain.inWord(rune(s.src[i])) {
 		i++
 	}
 	d.name = s.src[from:i]

@@ -238,7 +238,16 @@ type StepResult struct {
 
 // Result gives a leg in the form of results.
 func (l Leg) Result() LegResult {
-	r := LegResult{ID: l.ID, Title: l.Title, Component: l.Component, Moves: []MoveSummary{}, Notes: l.Notes, Why: l.Why, Repairs: l.Repairs, Keys: l.Keys}
+	r := LegResult{
+		ID:        l.ID,
+		Title:     l.Title,
+		Component: l.Component,
+		Moves:     []MoveSummary{},
+		Notes:     l.Notes,
+		Why:       l.Why,
+		Repairs:   l.Repairs,
+		Keys:      l.Keys,
+	}
 	for _, m := range l.Moves {
 		r.Moves = append(r.Moves, m.Summary())
 	}

@@ -67,23 +67,37 @@ var says = []struct {
 }{
 	{regexp.MustCompile(`(?i)\bbreaking\b[ :!*-]|^\W*breaking\b|💥|^\w+(\([^)]*\))?!:|\bincompatible\b`), Breaking},
 	{needWords, Needs},
-	{regexp.MustCompile(`(?i)^\W*(\w+(\([^)]*\))?:\s*)?(remov(e|ed|es|al of)|drop(s|ped)?|delet(e|ed))\b|\b(has|have|was|were|is|are) (been )?(removed|dropped)\b|\bno longer (available|exists?|supported)|\bdrops? support\b`), Removed},
+	{
+		regexp.MustCompile(
+			`(?i)^\W*(\w+(\([^)]*\))?:\s*)?(remov(e|ed|es|al of)|drop(s|ped)?|delet(e|ed))\b|\b(has|have|was|were|is|are) (been ` +
+				`)?(removed|dropped)\b|\bno longer (available|exists?|supported)|\bdrops? support\b`,
+		),
+		Removed,
+	},
 	{regexp.MustCompile(`(?i)^\W*(\w+(\([^)]*\))?:\s*)?renam(e|ed|es)\b|\b(is|are|was|were|has been|have been) renamed\b`), Renamed},
 	{regexp.MustCompile(`(?i)\bdeprecat(e|ed|es|ion|ing)\b`), Deprecated},
 	{regexp.MustCompile(`(?i)\bCVE-\d|\bGHSA-|\bvulnerab|^\W*security\b`), Security},
 }
 
-const runtimes = `node(?:\.?js)?|npm|yarn|pnpm|go|golang|python|java|jdk|jre|ruby|rubygems|bundler|php|\.net|dotnet|typescript|rust|rustc|elixir|` +
+const runtimes = `node(?:\.?js)?|npm|yarn|pnpm|go|golang|python|java|jdk|jre|ruby|rubygems|bundler|php|\.net|dotnet|` +
+	`typescript|rust|rustc|elixir|` +
 	`erlang(?:/otp)?|otp|gradle|maven|kotlin|scala|dart|swift|android|ios|xcode|composer`
 
 var (
-	needWords = regexp.MustCompile(`(?i)\b(?:requires?|required|needs?|minimum(?: supported)?|bump(?:s|ed)?(?: the)? min(?:imum)?\w*|drop(?:s|ped)? support for|no longer supports?|now on|at least)\b` +
-		`[^.;]{0,60}?(?:^|[^\w])(` + runtimes + `)\b`)
-	needVersion = regexp.MustCompile(`(?i)(?:^|[^\w])(` + runtimes + `)(?:\s+versions?)?(?:\s+(?:to|is|of|now))*[\s:]*(?:>=|≥|v)?\s*v?([0-9]+(?:\.[0-9]+)*)`)
+	needWords = regexp.MustCompile(
+		`(?i)\b(?:requires?|required|needs?|minimum(?: supported)?|bump(?:s|ed)?(?: the)? min(?:imum)?\w*|drop(?:s|ped)? support ` +
+			`for|no longer supports?|now on|at least)\b` +
+			`[^.;]{0,60}?(?:^|[^\w])(` + runtimes + `)\b`,
+	)
+	needVersion = regexp.MustCompile(
+		`(?i)(?:^|[^\w])(` + runtimes + `)(?:\s+versions?)?(?:\s+(?:to|is|of|now))*[\s:]*(?:>=|≥|v)?\s*v?([0-9]+(?:\.[0-9]+)*)`,
+	)
 	needDropped = regexp.MustCompile(`(?i)\b(drop(?:s|ped)?|removed?) support|no longer supports?`)
 	bullet      = regexp.MustCompile(`^(\s*)(?:[-*+•o–]|\(?[0-9]{1,3}[.)])\s+(.*)$`)
-	subHeading  = regexp.MustCompile(`^\s*(?:#{1,6}\s+(.*?)\s*#*|={2,6}\s+(.*?)|\*\*([^*]+)\*\*:?|__([^_]+)__:?|([A-Z][A-Za-z /&-]{2,40}):)\s*$`)
-	code        = regexp.MustCompile("``([^`]+)``|`([^`\n]+)`|<code>([^<]+)</code>|\"([^\"\\s]{3,60})\"|(?:^|[\\s(])'([^'\\s]{3,60})'")
+	subHeading  = regexp.MustCompile(
+		`^\s*(?:#{1,6}\s+(.*?)\s*#*|={2,6}\s+(.*?)|\*\*([^*]+)\*\*:?|__([^_]+)__:?|([A-Z][A-Za-z /&-]{2,40}):)\s*$`,
+	)
+	code = regexp.MustCompile("``([^`]+)``|`([^`\n]+)`|<code>([^<]+)</code>|\"([^\"\\s]{3,60})\"|(?:^|[\\s(])'([^'\\s]{3,60})'")
 )
 
 // Entries are what a part says, in its order.
@@ -210,7 +224,9 @@ func needOf(text string) *Need {
 		return nil
 	}
 	m := needVersion.FindStringSubmatch(text)
-	if m == nil || needDropped.MatchString(text) && !strings.Contains(strings.ToLower(text), "require") && !strings.Contains(strings.ToLower(text), "minimum") {
+	if m == nil ||
+		needDropped.MatchString(text) && !strings.Contains(strings.ToLower(text), "require") &&
+			!strings.Contains(strings.ToLower(text), "minimum") {
 		return nil // what is supported no more tells nothing of what is
 	}
 	return &Need{m[1], m[2]}

@@ -27,8 +27,11 @@ type Line struct {
 }
 
 // wanted are the usual names of files with notes, without their endings, and the endings.
-var wanted = regexp.MustCompile(`(?i)^(change-?logs?|changes|history|news|releases?|release[-_]?notes|upgrade|upgrading|upgrade[-_]?guide|` +
-	`migrat(e|ing|ion)|migration[-_]?guide|breaking(-?changes)?|what'?s-?new)([-_. ]?v?[0-9][0-9.x]*)?(\.(md|markdown|mdx|rst|txt|adoc|asciidoc))?$`)
+var wanted = regexp.MustCompile(
+	`(?i)^(change-?logs?|changes|history|news|releases?|release[-_]?notes|upgrade|upgrading|upgrade[-_]?guide|` +
+		`migrat(e|ing|ion)|migration[-_]?guide|breaking(-?changes)?|what'?s-?new)([-_. ]?v?[0-9][0-9.x]*)?(\.(md|markdown|mdx|` +
+		`rst|txt|adoc|asciidoc))?$`,
+)
 
 // folders are where such files lie besides an archive's top; in the first ones a file may have
 // any name with a version.
@@ -58,7 +61,8 @@ func IsGuide(name string) bool {
 	return strings.HasPrefix(base, "upgrad") || strings.HasPrefix(base, "migrat") || strings.HasPrefix(base, "breaking")
 }
 
-const number = `[0-9]+(?:\.[0-9]+)+(?:\.x)?(?:[-+.~]?(?:alpha|beta|rc|pre|preview|canary|next|dev|snapshot|final|release|ga|m|b|a)?[-.]?[0-9A-Za-z.+-]*)?`
+const number = `[0-9]+(?:\.[0-9]+)+(?:\.x)?(?:[-+.~]?(?:alpha|beta|rc|pre|preview|canary|next|dev|snapshot|final|release|` +
+	`ga|m|b|a)?[-.]?[0-9A-Za-z.+-]*)?`
 
 var (
 	// A version at the beginning of a heading: "[1.2.3] - 2020-01-31", "Version 1.2.3", "pier@1.2.3",
@@ -66,18 +70,25 @@ var (
 	heading = regexp.MustCompile(`^(?:[0-9]{4}[-./][0-9]{2}[-./][0-9]{2}[,:]?\s+)?((?:[\w@/.-]+@|(?:[A-Za-z@/._-]+\s+){0,4}?))` +
 		`(?:[Vv]ersion:?\s+|[Rr]elease:?\s+)?["'\x60*_\[(]*[vV]?(` + number + `)["'\x60*_\])]*(.*)$`)
 	// A major alone needs a word before it, or "x" behind it.
-	headingMajor = regexp.MustCompile(`^(?:[A-Za-z@/._-]+\s+){0,4}?(?:[Vv]ersion\s+|[Rr]elease\s+|[vV])?([0-9]+)(\.x)?\b["'\x60*_\])]*(.*)$`)
-	unreleased   = regexp.MustCompile(`(?i)^["'*_\[(]*(unreleased|upcoming|next|head|master|main|develop(ment)?|not released|in development)\b`)
-	fromTo       = regexp.MustCompile(`(?i)\bfrom\s+(?:version\s+)?v?([0-9]+(?:\.[0-9x]+)*)\s+(?:to|->|→)\s+(?:version\s+)?v?([0-9]+(?:\.[0-9x]+)*)|` +
-		`\bv?([0-9]+(?:\.[0-9x]+)*)\s*(?:->|→|=>| to )\s*v?([0-9]+(?:\.[0-9x]+)*)\b`)
+	headingMajor = regexp.MustCompile(
+		`^(?:[A-Za-z@/._-]+\s+){0,4}?(?:[Vv]ersion\s+|[Rr]elease\s+|[vV])?([0-9]+)(\.x)?\b["'\x60*_\])]*(.*)$`,
+	)
+	unreleased = regexp.MustCompile(
+		`(?i)^["'*_\[(]*(unreleased|upcoming|next|head|master|main|develop(ment)?|not released|in development)\b`,
+	)
+	fromTo = regexp.MustCompile(
+		`(?i)\bfrom\s+(?:version\s+)?v?([0-9]+(?:\.[0-9x]+)*)\s+(?:to|->|→)\s+(?:version\s+)?v?([0-9]+(?:\.[0-9x]+)*)|` +
+			`\bv?([0-9]+(?:\.[0-9x]+)*)\s*(?:->|→|=>| to )\s*v?([0-9]+(?:\.[0-9x]+)*)\b`,
+	)
 	anyNumber    = regexp.MustCompile(`\bv?[0-9]+\.[0-9]+(\.[0-9]+)?\b`)
-	afterVersion = regexp.MustCompile(`^\s*($|[-–—:/,(\[]|\\?\()|^\s+(\(|released?\b|[0-9]{4}|[A-Za-z]{3,9}\.?\s+[0-9]|["“*]|[^.]{0,60}$)`)
-	together     = regexp.MustCompile(`^(\s*/\s*v?[0-9][0-9A-Za-z.-]*)+`) // "1.28.0/0.50.0"
-	afterWords   = regexp.MustCompile(`^\s*[-–—:,(\[]`)
-	underline    = regexp.MustCompile(`^(=+|-+|~+|\^+|\*+|#+|\++)\s*$`)
-	link         = regexp.MustCompile(`\]\([^)]*\)`)
-	anchor       = regexp.MustCompile(`<a [^>]*>\s*(</a>)?|</a>|<!--.*?-->`)
-	dated        = regexp.MustCompile(`[0-9]{4}[-/.][0-9]{1,2}[-/.][0-9]{1,2}|\b[0-9]{1,2}\s+\w+\s+[0-9]{4}|\b\w+ [0-9]{1,2},? [0-9]{4}`)
+	afterVersion = regexp.MustCompile(`^\s*($|[-–—:/,(\[]|\\?\()|^\s+(\(|released?\b|[0-9]{4}|[A-Za-z]{3,9}\.?\s+[0-9]|["“*]|` +
+		`[^.]{0,60}$)`)
+	together   = regexp.MustCompile(`^(\s*/\s*v?[0-9][0-9A-Za-z.-]*)+`) // "1.28.0/0.50.0"
+	afterWords = regexp.MustCompile(`^\s*[-–—:,(\[]`)
+	underline  = regexp.MustCompile(`^(=+|-+|~+|\^+|\*+|#+|\++)\s*$`)
+	link       = regexp.MustCompile(`\]\([^)]*\)`)
+	anchor     = regexp.MustCompile(`<a [^>]*>\s*(</a>)?|</a>|<!--.*?-->`)
+	dated      = regexp.MustCompile(`[0-9]{4}[-/.][0-9]{1,2}[-/.][0-9]{1,2}|\b[0-9]{1,2}\s+\w+\s+[0-9]{4}|\b\w+ [0-9]{1,2},? [0-9]{4}`)
 )
 
 // title is a line that is a heading.
@@ -150,7 +161,8 @@ func titlesOf(lines []string) (titles []title) {
 			titles = append(titles, title{i, i, n, strings.TrimRight(strings.TrimSpace(l[n:]), "= ")})
 		case i > 0 && underline.MatchString(l) && len(bare) >= 3 && strings.TrimSpace(lines[i-1]) != "" && !underline.MatchString(lines[i-1]):
 			_, _, versioned := versionOf(lines[i-1], false)
-			if (i < 2 || versioned || strings.TrimSpace(lines[i-2]) == "" || underline.MatchString(lines[i-2])) && len(bare)+4 >= len(strings.TrimSpace(lines[i-1]))/2 {
+			if (i < 2 || versioned || strings.TrimSpace(lines[i-2]) == "" || underline.MatchString(lines[i-2])) &&
+				len(bare)+4 >= len(strings.TrimSpace(lines[i-1]))/2 {
 				titles = append(titles, title{i - 1, i, 10 + strings.IndexByte("=-~^*#+", bare[0]), strings.TrimSpace(lines[i-1])})
 			}
 		case strings.HasPrefix(bare, "**") && strings.HasSuffix(bare, "**") && len(bare) > 4 && !strings.Contains(bare[2:len(bare)-2], "**"):
@@ -202,7 +214,8 @@ func versionOf(text string, guide bool) (v string, major, ok bool) {
 		}
 	}
 	if m := headingMajor.FindStringSubmatch(text); m != nil && len(m[1]) < 4 {
-		worded := guide || m[2] != "" || strings.HasPrefix(strings.ToLower(text), "v") || strings.HasPrefix(strings.ToLower(text), "release ")
+		worded := guide || m[2] != "" || strings.HasPrefix(strings.ToLower(text), "v") ||
+			strings.HasPrefix(strings.ToLower(text), "release ")
 		if worded && !anyNumber.MatchString(dated.ReplaceAllString(m[3], "")) && len(m[3]) < 60 {
 			return m[1], true, true
 		}

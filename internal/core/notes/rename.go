@@ -5,7 +5,19 @@ import (
 	"strings"
 )
 
-const quotedName = "(?:``([^`]+)``|`([^`]+)`|\"([^\"\\s]+)\"|'([^'\\s]+)')"
+// The parts that the forms below are made of: a name in code font or in quotes, what may stand
+// between two, a name without quotes, and small words before a name.
+const (
+	quotedName = `(?:\x60\x60([^\x60]+)\x60\x60|\x60([^\x60]+)\x60|"([^"\s]+)"|'([^'\s]+)')`
+	little     = `[^.;\x60]{0,40}?`
+	bareName   = `["'\x60]?([A-Za-z_$][\w$.:#/-]*[\w$])(?:\(\))?["'\x60]?`
+	the        = `(?:the\s+)?(?:new\s+)?`
+)
+
+// form is a sentence, in any case of letters.
+func form(parts ...string) *regexp.Regexp {
+	return regexp.MustCompile(`(?i)` + strings.Join(parts, ""))
+}
 
 // renames are the sentences that plainly state another name, with the old and the new one in
 // quotes or code font. Swapped has the new one first.
@@ -13,18 +25,28 @@ var renames = []struct {
 	form    *regexp.Regexp
 	swapped bool
 }{
-	{regexp.MustCompile(`(?i)` + quotedName + `[^.;` + "`" + `]{0,40}?\b(?:is now(?: called| named)?|(?:is|was|has been|have been|were|are)(?: now)? (?:renamed|moved|changed)(?: in)?(?: to| as| into)|became|becomes|(?:is|was|has been|been) replaced (?:by|with)|renamed (?:to|as)|moved to)\s+(?:the\s+)?` + quotedName), false},
-	{regexp.MustCompile(`(?i)\b(?:renam(?:e|ed|es|ing)|mov(?:e|ed|es|ing)|replac(?:e|ed|es|ing)|chang(?:e|ed|es|ing))\b[^.;` + "`" + `]{0,40}?` + quotedName + `[^.;` + "`" + `]{0,30}?\b(?:to|as|with|by|into)\s+(?:the\s+)?(?:new\s+)?` + quotedName), false},
-	{regexp.MustCompile(`(?i)\buse\s+(?:the\s+)?(?:new\s+)?` + quotedName + `[^.;` + "`" + `]{0,30}?\b(?:instead of|rather than|in place of)\s+(?:the\s+)?` + quotedName), true},
-	{regexp.MustCompile(`(?i)` + quotedName + `[^` + "`" + `]{0,90}?\b(?:use|switch to|prefer|see|replace it with|migrate to)\s+(?:the\s+)?(?:new\s+)?` + quotedName + `(?:\s+instead)?`), false},
-	{regexp.MustCompile(quotedName + `\s*(?:->|→|=>|⇒)\s*` + quotedName), false},
+	{form(quotedName, little, `\b(?:is now(?: called| named)?|became|becomes|renamed (?:to|as)|moved to)\s+`, the, quotedName), false},
+	{form(
+		quotedName, little, `\b(?:is|was|has been|have been|were|are|been)(?: now)? (?:renamed|moved|changed|replaced)(?: in)?`,
+		`(?: to| as| into| by| with)?\s+`, the, quotedName,
+	), false},
+	{form(
+		`\b(?:renam|mov|replac|chang)(?:e|ed|es|ing)\b`, little, quotedName, little, `\b(?:to|as|with|by|into)\s+`, the, quotedName,
+	), false},
+	{form(`\buse\s+`, the, quotedName, little, `\b(?:instead of|rather than|in place of)\s+`, the, quotedName), true},
+	{form(quotedName, `[^\x60]{0,90}?\b(?:use|switch to|prefer|see|replace it with|migrate to)\s+`, the, quotedName), false},
+	{form(quotedName, `\s*(?:->|→|=>|⇒)\s*`, quotedName), false},
 }
 
-// bareRename are the same without quotes, as messages of deprecations say it.
-var bareRename = []*regexp.Regexp{
-	regexp.MustCompile(`(?i)(?:^|[\s:"'` + "`" + `])([A-Za-z_][\w$.:#-]*[\w$])(?:\(\))?["'` + "`" + `]?\s+(?:is|was|has been|are)\s+(?:now\s+)?(?:deprecated|removed|obsolete|gone)\b[^.;,]{0,60}?[.;,:!-]+\s*(?:please\s+)?use\s+["'` + "`" + `]?([A-Za-z_][\w$.:#/-]*[\w$])`),
-	regexp.MustCompile(`(?i)\buse\s+["'` + "`" + `]?([A-Za-z_][\w$.:#/-]*[\w$])(?:\(\))?["'` + "`" + `]?\s+instead of\s+["'` + "`" + `]?([A-Za-z_][\w$.:#-]*[\w$])`),
-}
+// The same without quotes, as messages of deprecations say it: with the old name first, and
+// with the new one first.
+var (
+	bareGone = form(
+		`(?:^|[\s:])`, bareName, `\s+(?:is|was|has been|are)\s+(?:now\s+)?(?:deprecated|removed|obsolete|gone)\b[^.;,]{0,60}?`,
+		`[.;,:!-]+\s*(?:please\s+)?use\s+`, bareName,
+	)
+	bareInstead = form(`\buse\s+`, bareName, `\s+instead of\s+`, bareName)
+)
 
 // Renames are the pairs of names of which a text plainly says that one goes on as the other.
 func Renames(text string) (found []Rename) {
@@ -52,13 +74,12 @@ func Renames(text string) (found []Rename) {
 	if len(found) > 0 {
 		return found
 	}
-	for i, r := range bareRename {
-		if m := r.FindStringSubmatch(text); m != nil && !common[strings.ToLower(m[1])] && !common[strings.ToLower(m[2])] {
-			if i == 1 {
-				m[1], m[2] = m[2], m[1]
-			}
-			add(m[1], m[2])
-		}
+	usual := func(m []string) bool { return common[strings.ToLower(m[1])] || common[strings.ToLower(m[2])] }
+	if m := bareGone.FindStringSubmatch(text); m != nil && !usual(m) {
+		add(m[1], m[2])
+	}
+	if m := bareInstead.FindStringSubmatch(text); m != nil && !usual(m) {
+		add(m[2], m[1])
 	}
 	return found
 }
@@ -66,8 +87,9 @@ func Renames(text string) (found []Rename) {
 // common are words that are no names by themselves.
 var common = func() map[string]bool {
 	words := map[string]bool{}
-	for _, w := range strings.Fields(`a an and are array as at be been boolean but by class code config const data default deprecated do else error
-		event false file for from function get has have if import in index instead is it key list method module name new node none not now null
+	for _, w := range strings.Fields(`a an and are array as at be been boolean but by class code config const data default deprecated do else
+		error		event false file for from function get has have if import in index instead is it key list method module name
+		new node none not now null
 		number object of old on one option options or out package parameter path property return set string test that the their them then there
 		these they this those to true type undefined use used user using value version was when which with you your`) {
 		words[w] = true

@@ -155,7 +155,24 @@ func (m *matcher) callee(i int) bool {
 	return t.Kind == lex.Word && !slices.Contains(keywords, text) || text == ")" || text == "]"
 }
 
-var keywords = []string{"return", "if", "while", "for", "switch", "catch", "in", "of", "and", "or", "not", "await", "new", "throw", "case", "yield"}
+var keywords = []string{
+	"return",
+	"if",
+	"while",
+	"for",
+	"switch",
+	"catch",
+	"in",
+	"of",
+	"and",
+	"or",
+	"not",
+	"await",
+	"new",
+	"throw",
+	"case",
+	"yield",
+}
 
 // same tells whether a token is the one of a pattern. Strings in other quotes are the same.
 func (m *matcher) same(p part, i int) bool {

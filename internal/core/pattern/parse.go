@@ -91,7 +91,8 @@ func Parse(lang *lex.Language, src string) (*Code, error) {
 	if !slices.ContainsFunc(c.parts, said) {
 		return nil, &Mistake{1, 1, "this matches everything", "write a name, a string or a number into it that has to stand there"}
 	}
-	if first := c.parts[0]; first.hole != "" && (first.of != Expression && first.of != WordHole || len(c.parts) < 2 || !c.parts[1].literal()) {
+	if first := c.parts[0]; first.hole != "" &&
+		(first.of != Expression && first.of != WordHole || len(c.parts) < 2 || !c.parts[1].literal()) {
 		return nil, &Mistake{1, 1, "a pattern may begin with a hole only for an expression that a token follows", ""}
 	}
 	return c, nil
@@ -112,7 +113,12 @@ func (c *Code) Template(src string) (*Code, error) {
 		case !there:
 			wrong = &Mistake{1, 1, fmt.Sprintf("the pattern has no hole %q", p.hole), ""}
 		case depth != deep:
-			wrong = &Mistake{1, 1, fmt.Sprintf("the hole %q stands in a part that may be missing in the one, and not in the other", p.hole), ""}
+			wrong = &Mistake{
+				1,
+				1,
+				fmt.Sprintf("the hole %q stands in a part that may be missing in the one, and not in the other", p.hole),
+				"",
+			}
 		}
 	})
 	signs := map[string]bool{}
@@ -350,7 +356,11 @@ func (r *reader) hole(m meta) (p part, err error) {
 	name, kind, told := strings.Cut(m.text, ":")
 	name, kind = strings.TrimSpace(name), strings.TrimSpace(kind)
 	if !holeName.MatchString(name) {
-		return p, r.wrong(m, fmt.Sprintf("%q is not the name of a hole", m.text), "names are letters, digits, - and _, like `size` or `rest:list`")
+		return p, r.wrong(
+			m,
+			fmt.Sprintf("%q is not the name of a hole", m.text),
+			"names are letters, digits, - and _, like `size` or `rest:list`",
+		)
 	}
 	if !told {
 		kind = string(Expression)

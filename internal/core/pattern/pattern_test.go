@@ -34,7 +34,8 @@ func TestRewrite(t *testing.T) {
 		"an option renamed and moved into another object": {
 			"javascript", "createBoard({`a:list`, refresh: `v`, `b:list`})", "createBoard({`a`, timing: {every: `v`}, `b`})",
 			"x = createBoard({\n  name: 'a', // the pier's\n  refresh: 5 * 60,\n  tides,\n});\ny = createBoard({refresh: f(1, 2)})",
-			"x = createBoard({\n  name: 'a', // the pier's\n  timing: {every: 5 * 60},\n  tides,\n});\ny = createBoard({timing: {every: f(1, 2)}})", nil,
+			"x = createBoard({\n  name: 'a', // the pier's\n  timing: {every: 5 * 60},\n  tides,\n});\ny = createBoard({timing: " +
+				"{every: f(1, 2)}})", nil,
 		},
 		"an argument wrapped into a function": {
 			"javascript", "open(`a`, `rest:list`)", "open(pier(`a`), `rest`)", "open(b.c(1), 2); open( /* which */ d )",
@@ -49,10 +50,22 @@ func TestRewrite(t *testing.T) {
 			"return (\n  <Board>\n    <Frame wide>\n      <Row n={1}/> and <Frame>deep</Frame>\n    </Frame>\n  </Board>\n)",
 			"return (\n  <Board>\n    <Row n={1}/> and deep\n  </Board>\n)", nil,
 		},
-		"a flag removed, first":   {"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({alone: true, x: 1})", "@Part({x: 1})", nil},
-		"a flag removed, last":    {"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({\n  x: 1,\n  alone: true\n})", "@Part({\n  x: 1\n})", nil},
-		"a flag removed, between": {"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({x: 1, alone: true, y})", "@Part({x: 1, y})", nil},
-		"a flag removed, only":    {"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({ alone: true })", "@Part({ })", nil},
+		"a flag removed, first": {
+			"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({alone: true, x: 1})",
+			"@Part({x: 1})", nil,
+		},
+		"a flag removed, last": {
+			"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({\n  x: 1,\n  alone: true\n})",
+			"@Part({\n  x: 1\n})", nil,
+		},
+		"a flag removed, between": {
+			"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({x: 1, alone: true, y})",
+			"@Part({x: 1, y})", nil,
+		},
+		"a flag removed, only": {
+			"typescript", "@Part({`a:list`, alone: true, `b:list`})", "@Part({`a`, `b`})", "@Part({ alone: true })", "@Part({ })",
+			nil,
+		},
 		"a flag added where it was not": {
 			"typescript", "@Part({`a:list`})", "@Part({`a`, alone: false})", "@Part({x: {alone: 1}}) @Part({}) @Part({alone: true}) @Part({x,})",
 			"@Part({x: {alone: 1}, alone: false}) @Part({alone: false}) @Part({alone: true}) @Part({x, alone: false})", without("a", "alone"),
@@ -62,7 +75,8 @@ func TestRewrite(t *testing.T) {
 			"tide.At(x); tide.AtPier(f(x, y), z); my.tide.At(1, 2)", nil,
 		},
 		"equal holes": {
-			"javascript", "if (`a`.open) `a`.close()", "`a`.shut()", "if (x.y.open) x.y.close(); if (x.open) y.close()", "x.y.shut(); if (x.open) y.close()", nil,
+			"javascript", "if (`a`.open) `a`.close()", "`a`.shut()", "if (x.y.open) x.y.close(); if (x.open) " +
+				"y.close()", "x.y.shut(); if (x.open) y.close()", nil,
 		},
 		"a part that may be missing": {
 			"python", "fetch(`a` `(`, timeout=`t``)?`)", "read(`a` `(`, within=`t``)?`)", "fetch(x, timeout=f(1))\nfetch(y)\nfetch(z, 2)",

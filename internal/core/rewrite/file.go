@@ -91,7 +91,20 @@ var members = []string{".", "?.", "::", "->", "?->"}
 func isMember(text string) bool { return slices.Contains(members, text) }
 
 // importing are the words that begin a statement that imports, or names its own place.
-var importing = []string{"import", "from", "use", "using", "require", "require_once", "package", "alias", "open", "namespace", "export", "include"}
+var importing = []string{
+	"import",
+	"from",
+	"use",
+	"using",
+	"require",
+	"require_once",
+	"package",
+	"alias",
+	"open",
+	"namespace",
+	"export",
+	"include",
+}
 
 // statement is the first token of the statement that a token is in.
 func (f *File) statement(i int) int {

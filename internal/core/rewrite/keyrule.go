@@ -176,7 +176,10 @@ func (b *Key) move(f *File, d *keys.Document, e *keys.Entry, c *changed) {
 	if b.Keep {
 		edit, err := d.Add(to, v)
 		c.try(f, place, err, edit)
-		c.left = append(c.left, Left{f.Name, e.Line, fmt.Sprintf("%s stays beside %s for the time being; take it away once nothing reads it", b.Old, b.New)})
+		c.left = append(
+			c.left,
+			Left{f.Name, e.Line, fmt.Sprintf("%s stays beside %s for the time being; take it away once nothing reads it", b.Old, b.New)},
+		)
 		return
 	}
 	if edits, ok := d.Rename(e, to); ok {

@@ -101,7 +101,8 @@ func (b *Value) goesOn(f *File, start, end int, kind lex.Kind) bool {
 		return false
 	}
 	around := boundary + "./:@"
-	return start > 0 && strings.IndexByte(around, f.Text[start-1]) >= 0 || end < len(f.Text) && strings.IndexByte(boundary+"./@", f.Text[end]) >= 0
+	return start > 0 && strings.IndexByte(around, f.Text[start-1]) >= 0 ||
+		end < len(f.Text) && strings.IndexByte(boundary+"./@", f.Text[end]) >= 0
 }
 
 // across renames values that are several tokens of their format: "a/b:1" in YAML.

@@ -124,8 +124,10 @@ func (f *File) role(i int) role {
 	switch {
 	case f.Lang.Name == "python" && after == "=" && open >= 0 && f.text(open) == "(" && (before == "(" || before == ","):
 		return roleKey // an argument's name
-	case f.Lang.Name == "ruby" && (after == ":" && before != "?" && f.said[i].End == f.said[i+1].Start || before == ":" && f.said[i-1].End == f.said[i].Start):
+	case f.Lang.Name == "ruby" && after == ":" && before != "?" && f.said[i].End == f.said[i+1].Start:
 		return roleKey // a symbol
+	case f.Lang.Name == "ruby" && before == ":" && f.said[i-1].End == f.said[i].Start:
+		return roleKey
 	}
 	if open >= 0 && f.inElement(open) {
 		return roleName // code between an element's tags, or in an attribute

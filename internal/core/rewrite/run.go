@@ -214,7 +214,8 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		r := rules[n]
 		b := r.Body.(inFile)
 		f := now.file
-		if r.Within != nil && !r.Within(name) || !r.speaks(f) || len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.uses)) {
+		if r.Within != nil && !r.Within(name) || !r.speaks(f) ||
+			len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.uses)) {
 			continue
 		}
 		c, err := b.apply(r, f)

@@ -135,7 +135,8 @@ func (f *File) method(open, end, body int) bool {
 		return false
 	}
 	around := f.enclosing(open)
-	return body == end+1 && around >= 0 && f.text(around) == "{" && f.Lang.Name != "go" || slices.Contains([]string{"java", "csharp", "c", "dart"}, f.Lang.Name)
+	return body == end+1 && around >= 0 && f.text(around) == "{" && f.Lang.Name != "go" ||
+		slices.Contains([]string{"java", "csharp", "c", "dart"}, f.Lang.Name)
 }
 
 // bodyAfter is the bracket that opens a function's body behind its parameters; of languages

@@ -15,7 +15,12 @@ import (
 
 // Archive are the files of a module's archive that are wanted. One that breaks the rules for
 // module archives is refused.
-func (r *registry) Archive(ctx context.Context, s model.Subject, text string, wanted ecosystem.Wanted) (files []ecosystem.ArchiveFile, err error) {
+func (r *registry) Archive(
+	ctx context.Context,
+	s model.Subject,
+	text string,
+	wanted ecosystem.Wanted,
+) (files []ecosystem.ArchiveFile, err error) {
 	form := "archive/1 " + wanted.Form
 	data, err := r.ofZip(ctx, version{Path: s.Name, Version: text}, form, form, func(m version, file string) ([]byte, error) {
 		if _, err := modzip.CheckZip(m, file); err != nil {

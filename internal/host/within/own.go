@@ -29,3 +29,14 @@ func Replace(name string, data []byte) error {
 	}
 	return errors.Join(folder.Write(filepath.Base(name), data, 0o600), folder.Close())
 }
+
+// Create makes a file that a person names, wherever it lies, with its content. One that is there
+// already is fs.ErrExist.
+func Create(name string, data []byte) error {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Close())
+}

@@ -216,7 +216,10 @@ func (j *job) input(ctx context.Context) (in rewrite.Input, err error) {
 		}
 	}
 	also := func(name string) bool {
-		return slices.ContainsFunc(j.opt.Also, func(dir string) bool { return strings.HasPrefix(name, path.Clean(dir)+"/") || name == path.Clean(dir) })
+		return slices.ContainsFunc(
+			j.opt.Also,
+			func(dir string) bool { return strings.HasPrefix(name, path.Clean(dir)+"/") || name == path.Clean(dir) },
+		)
 	}
 	all := in.Names
 	in.Names = slices.DeleteFunc(slices.Clone(all), func(name string) bool { return ignored[name] && !also(name) })
@@ -252,7 +255,10 @@ func (j *job) told(result *rewrite.Result) *model.AdaptResult {
 		r.Rules = append(r.Rules, one)
 	}
 	for _, o := range result.Overlaps {
-		r.Overlaps = append(r.Overlaps, model.RepairOverlap{Place: model.Site{File: o.File, Line: o.Line}.String(), First: o.First, Second: o.Second})
+		r.Overlaps = append(
+			r.Overlaps,
+			model.RepairOverlap{Place: model.Site{File: o.File, Line: o.Line}.String(), First: o.First, Second: o.Second},
+		)
 	}
 	r.Skipped = left(result.Skipped)
 	r.Diff = Diff(result.Edits)
@@ -359,7 +365,11 @@ func (j *job) named(ctx context.Context) (steps []step, err error) {
 			from, to, ok = strings.Cut(text[at+1:], "..")
 		}
 		if !ok {
-			return nil, &model.Fault{Doing: "reading --for", Wrong: fmt.Sprintf("%q is no move", text), Next: "write NAME@FROM..TO, like quayside@3.1.0..4.0.0"}
+			return nil, &model.Fault{
+				Doing: "reading --for",
+				Wrong: fmt.Sprintf("%q is no move", text),
+				Next:  "write NAME@FROM..TO, like quayside@3.1.0..4.0.0",
+			}
 		}
 		parts, subject, err := j.about(text[:at])
 		if err != nil {
@@ -388,7 +398,12 @@ func (j *job) named(ctx context.Context) (steps []step, err error) {
 			if err != nil {
 				return nil, err
 			}
-			s := step{part: part, before: world.With(nil), after: world.With(nil), moves: []string{fmt.Sprintf("%s %s to %s", text[:at], from, to)}}
+			s := step{
+				part:   part,
+				before: world.With(nil),
+				after:  world.With(nil),
+				moves:  []string{fmt.Sprintf("%s %s to %s", text[:at], from, to)},
+			}
 			s.before[subject], s.after[subject] = []version.Version{before}, []version.Version{after}
 			steps = append(steps, s)
 		}

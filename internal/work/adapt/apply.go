@@ -223,7 +223,13 @@ func (j *job) commands(ctx context.Context, repo *git.Repo, p *Plan) ([]model.Fi
 func logOf(r *rewrite.Rule) string { return path.Join("logs", "adapt", r.ID+".log") }
 
 // command runs one, and gives what it changes.
-func (j *job) command(ctx context.Context, repo *git.Repo, r *rewrite.Rule, b *rewrite.Command, edits []model.FileEdit) (changed []model.FileEdit, err error) {
+func (j *job) command(
+	ctx context.Context,
+	repo *git.Repo,
+	r *rewrite.Rule,
+	b *rewrite.Command,
+	edits []model.FileEdit,
+) (changed []model.FileEdit, err error) {
 	s, err := j.kept.Scratches(repo).New(ctx, world.MergeEdits(j.laid, edits))
 	if err != nil {
 		return nil, err

@@ -55,7 +55,10 @@ func (j *job) execute(
 	title := "rule " + r.ID + ": " + command[0]
 	j.desk.Tell(desk.Event{Text: title})
 	end, err := run.Run(ctx, run.Command{
-		Dir: filepath.Join(s.Dir, filepath.FromSlash(dir)), Args: command, Env: append(s.Env(), env...), Timeout: timeout, Log: log, Owner: s.Name(),
+		Dir: filepath.Join(
+			s.Dir,
+			filepath.FromSlash(dir),
+		), Args: command, Env: append(s.Env(), env...), Timeout: timeout, Log: log, Owner: s.Name(),
 	})
 	j.desk.Tell(desk.Event{Text: title, Done: true, Good: err == nil && end.Exit == 0, Note: end.Duration.Round(time.Millisecond).String()})
 	fault := &model.Fault{Doing: "applying the rule " + r.ID, File: r.Place, Next: "see " + path.Join(kept.Dir, logOf(r)), Found: true}

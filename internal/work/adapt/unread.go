@@ -72,7 +72,8 @@ func repairOf(rules []*compat.Rule, key string) string {
 		if r.Repair == nil {
 			continue
 		}
-		if b, ok := r.Repair.Body.(*rewrite.Key); ok && b.Old != "" && (b.Old == key || strings.EqualFold(keys.Variable(keys.Split(b.Old)), key)) {
+		if b, ok := r.Repair.Body.(*rewrite.Key); ok && b.Old != "" &&
+			(b.Old == key || strings.EqualFold(keys.Variable(keys.Split(b.Old)), key)) {
 			return r.ID
 		}
 	}

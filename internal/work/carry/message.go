@@ -86,7 +86,14 @@ func repairs(all []model.RepairResult) string {
 	var done, left strings.Builder
 	for _, r := range all {
 		if len(r.Files) > 0 {
-			fmt.Fprintf(&done, "- %s: %s (%s in %s)\n", r.Rule, r.Says, spelling.Count(len(r.Places), "place", "places"), spelling.Count(len(r.Files), "file", "files"))
+			fmt.Fprintf(
+				&done,
+				"- %s: %s (%s in %s)\n",
+				r.Rule,
+				r.Says,
+				spelling.Count(len(r.Places), "place", "places"),
+				spelling.Count(len(r.Files), "file", "files"),
+			)
 		}
 		for _, l := range r.Left {
 			fmt.Fprintf(&left, "- %s: %s\n", l.Place, l.Reason)

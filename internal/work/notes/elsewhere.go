@@ -17,7 +17,13 @@ import (
 
 // elsewhere reads the notes of a package where the settings say that they are: in a folder of the
 // project, or at addresses.
-func (r *reader) elsewhere(ctx context.Context, t target, way []model.Release, in *between, p *model.PackageNotes) (files []file, err error) {
+func (r *reader) elsewhere(
+	ctx context.Context,
+	t target,
+	way []model.Release,
+	in *between,
+	p *model.PackageNotes,
+) (files []file, err error) {
 	for _, s := range r.desk.Settings.Notes {
 		if ok, _ := path.Match(s.Name, t.name); !ok && s.Name != t.subject.String() {
 			continue
@@ -42,7 +48,8 @@ func (r *reader) elsewhere(ctx context.Context, t target, way []model.Release, i
 			continue
 		}
 		for i, rel := range way {
-			address := strings.NewReplacer("{name}", url.PathEscape(t.subject.Name), "{version}", url.PathEscape(rel.Version)).Replace(s.URL)
+			address := strings.NewReplacer("{name}", url.PathEscape(t.subject.Name), "{version}", url.PathEscape(rel.Version)).
+				Replace(s.URL)
 			if i > 0 && !strings.Contains(s.URL, "{version}") || i >= mostReleases {
 				break
 			}

@@ -65,7 +65,12 @@ func repair(rules map[string]model.RepairResult, name string) string {
 	if !ok {
 		return ""
 	}
-	return fmt.Sprintf("; rule %s would repair %s: bellwether adapt --only %s --apply", r.Rule, spelling.Count(len(r.Places), "place", "places"), r.Rule)
+	return fmt.Sprintf(
+		"; rule %s would repair %s: bellwether adapt --only %s --apply",
+		r.Rule,
+		spelling.Count(len(r.Places), "place", "places"),
+		r.Rule,
+	)
 }
 
 // mentions tells whether a sentence has a name by itself.
@@ -127,9 +132,13 @@ func (n noted) hint(name string) string {
 var (
 	quotedText = regexp.MustCompile("[`'\"‘“]([A-Za-z_@$][\\w$@./:-]{1,80})['`\"’”]")
 	// What tools say of a name that they do not find.
-	notFound = regexp.MustCompile(`([\w$.]+)(?:\(\.\.\.\))? (?:is not (?:a function|a constructor|defined|exported)|undefined|is gone|was removed|does not exist)|` +
-		`(?i:undefined:|undefined (?:local variable or )?method|cannot find (?:name|symbol|module|package)|no (?:exported )?(?:member|attribute|method|field|module) named|` +
-		`unknown (?:option|key|property|argument|setting)|unrecognized (?:option|argument)|has no (?:attribute|member|method|field)|symbol:\s+\w+)\s+["'\x60]?([\w$@./-]+)`)
+	notFound = regexp.MustCompile(
+		`([\w$.]+)(?:\(\.\.\.\))? (?:is not (?:a function|a constructor|defined|exported)|undefined|is gone|was removed|does not exist)|` +
+			`(?i:undefined:|undefined (?:local variable or )?method|cannot find (?:name|symbol|module|package)|no (?:exported ` +
+			`)?(?:member|attribute|method|field|module) named|` +
+			`unknown (?:option|key|property|argument|setting)|unrecognized (?:option|argument)|has no (?:attribute|member|method|` +
+			`field)|symbol:\s+\w+)\s+["'\x60]?([\w$@./-]+)`,
+	)
 	nameShaped = regexp.MustCompile(`[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+|[A-Za-z_$]*[a-z0-9][A-Z_][\w$]*`)
 )
 

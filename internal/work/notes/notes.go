@@ -224,7 +224,10 @@ func (r *reader) need(t target, e notes.Entry, shown model.NoteEntry, way []mode
 		return
 	}
 	name := strings.ToLower(strings.NewReplacer(".js", "", ".", "").Replace(e.Need.Name))
-	name = cmp.Or(map[string]string{"nodejs": "node", "golang": "go", "jdk": "java", "jre": "java", "net": "dotnet", "rustc": "rust"}[name], name)
+	name = cmp.Or(
+		map[string]string{"nodejs": "node", "golang": "go", "jdk": "java", "jre": "java", "net": "dotnet", "rustc": "rust"}[name],
+		name,
+	)
 	for _, rel := range way {
 		if slices.ContainsFunc(rel.Needs, func(n model.Need) bool { return n.Subject.Name == name }) {
 			return
@@ -384,7 +387,8 @@ func (r *reader) search(names *mention.Names) (uses func(part *tree.Part, name s
 	all := map[key]*model.NameUse{}
 	files := r.tree.Files
 	for _, name := range files.Files() {
-		if names.Empty() || files.IsLink(name) || slices.ContainsFunc(r.tree.Parts, func(p *tree.Part) bool { return p.Lock == name || p.Manifest == name }) {
+		if names.Empty() || files.IsLink(name) ||
+			slices.ContainsFunc(r.tree.Parts, func(p *tree.Part) bool { return p.Lock == name || p.Manifest == name }) {
 			continue
 		}
 		if info, err := fs.Stat(files.FS, name); err != nil || info.Size() > maxSearched {

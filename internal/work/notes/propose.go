@@ -122,7 +122,10 @@ func body(x notes.Rename, p model.PackageNotes) (kind string, does map[string]an
 	case identifier.MatchString(x.Old) && identifier.MatchString(x.New):
 		return "rename", map[string]any{"old": x.Old, "new": x.New}, x.Old + "(1)\n", x.New + "(1)\n"
 	case (identifier.MatchString(x.Old) || dotted.MatchString(x.Old)) && (identifier.MatchString(x.New) || dotted.MatchString(x.New)):
-		return "pattern", map[string]any{"find": x.Old + "(`arguments:list`)", "put": x.New + "(`arguments`)"}, x.Old + "(1)\n", x.New + "(1)\n"
+		return "pattern", map[string]any{
+			"find": x.Old + "(`arguments:list`)",
+			"put":  x.New + "(`arguments`)",
+		}, x.Old + "(1)\n", x.New + "(1)\n"
 	}
 	return "", nil, "", ""
 }
@@ -164,7 +167,10 @@ func (r *reader) rule(x notes.Rename, p model.PackageNotes, since, source string
 		return
 	}
 	says := fmt.Sprintf("renames %s to %s", x.Old, x.New)
-	r.result.Rules = append(r.result.Rules, model.ProposedRule{ID: id, Kind: kind, Says: says, Source: source, Used: use.Count, Text: string(text)})
+	r.result.Rules = append(
+		r.result.Rules,
+		model.ProposedRule{ID: id, Kind: kind, Says: says, Source: source, Used: use.Count, Text: string(text)},
+	)
 }
 
 // subject is the package that notes are of.

@@ -70,9 +70,20 @@ func Add(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, place, 
 		}
 	}
 	if _, err := fs.Stat(t.Files.FS, file); err != nil {
-		return "", &model.Fault{Doing: "noting what is to be done", File: file, Wrong: model.Reason(err), Next: "name a file of the project, or file:line"}
+		return "", &model.Fault{
+			Doing: "noting what is to be done",
+			File:  file,
+			Wrong: model.Reason(err),
+			Next:  "name a file of the project, or file:line",
+		}
 	}
-	item := kept.ToDo{File: file, Line: line, Text: text, Around: kept.LineOf(t.Files.FS, file, line), Since: d.Today().Format(time.DateOnly)}
+	item := kept.ToDo{
+		File:   file,
+		Line:   line,
+		Text:   text,
+		Around: kept.LineOf(t.Files.FS, file, line),
+		Since:  d.Today().Format(time.DateOnly),
+	}
 	if line > 0 && item.Around == "" {
 		return "", &model.Fault{Doing: "noting what is to be done", File: place, Wrong: "there is nothing in this line"}
 	}
