@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -48,6 +49,26 @@ func TestRepairs(t *testing.T) {
 		}
 	}
 	t.Logf("%d cases, %d kinds of files", cases, len(languages))
+}
+
+// TestManual runs the examples of the manual.
+func TestManual(t *testing.T) {
+	manual, err := os.ReadFile("../../../docs/rules.md")
+	require.NoError(t, err)
+	rules := 0
+	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllSubmatch(manual, -1) {
+		b, faults := Parse("docs/rules.md", m[1], orders)
+		for _, f := range faults {
+			t.Error(f)
+		}
+		remarks, err := Check(context.Background(), b, orders)
+		require.NoError(t, err)
+		for _, r := range remarks {
+			t.Errorf("%s: %s\n%s", r.Rule.ID, r.Text, strings.Join(r.Lines, "\n"))
+		}
+		rules += len(b.Rules)
+	}
+	assert.GreaterOrEqual(t, rules, 22)
 }
 
 // rewritten applies a rule to one file's bytes.

@@ -88,7 +88,7 @@ func Renames(text string) (found []Rename) {
 var common = func() map[string]bool {
 	words := map[string]bool{}
 	for _, w := range strings.Fields(`a an and are array as at be been boolean but by class code config const data default deprecated do else
-		error		event false file for from function get has have if import in index instead is it key list method module name
+		error event false file for from function get has have if import in index instead is it key list method module name
 		new node none not now null
 		number object of old on one option options or out package parameter path property return set string test that the their them then there
 		these they this those to true type undefined use used user using value version was when which with you your`) {
