@@ -40,7 +40,7 @@ func TestDocumentedFormats(t *testing.T) {
 	manual, err := os.ReadFile("../../docs/formats.md")
 	require.NoError(t, err)
 	examples := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllSubmatch(manual, -1)
-	require.Len(t, examples, 6)
+	require.Len(t, examples, 7)
 
 	text := examples[0][1]
 	assert.NoError(t, validate(t, "settings.json", text))
@@ -62,6 +62,18 @@ func TestDocumentedFormats(t *testing.T) {
 	list, err := kept.Bridges(fstest.MapFS{kept.BridgesFile: {Data: temporary}})
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
+
+	left := examples[4][1]
+	assert.NoError(t, validate(t, "todos.json", left))
+	todos, err := kept.ToDos(fstest.MapFS{kept.ToDosFile: {Data: left}})
+	require.NoError(t, err)
+	assert.Len(t, todos, 1)
+
+	rules, err := os.ReadFile("../../docs/rules.md")
+	require.NoError(t, err)
+	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllSubmatch(rules, -1) {
+		assert.NoError(t, validate(t, "book.json", m[1]))
+	}
 
 	for schema, bad := range map[string]string{
 		"settings.json": "reech: minor", "route.json": "schema: bellwether/route/1\nlegs: [{id: a b, component: .}]",
