@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -15,7 +14,6 @@ import (
 	"golang.org/x/term"
 
 	"bellwether/demo"
-	"bellwether/internal/core/model"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
@@ -264,7 +262,6 @@ func (d *demoStory) said() error {
 	if err != nil {
 		return err
 	}
-	r.Packages = slices.DeleteFunc(r.Packages, func(p model.PackageNotes) bool { return len(p.Entries) == 0 })
 	return d.out.Notes(r, false)
 }
 

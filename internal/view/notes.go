@@ -7,6 +7,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
+	"bellwether/internal/core/spelling"
 )
 
 // The bounds of what is shown where not all is asked for.
@@ -21,8 +22,19 @@ func (o Out) Notes(r *model.NotesResult, all bool) error {
 	if len(r.Packages) == 0 {
 		d.add(line{plain("no package moves on this route")})
 	}
-	for _, p := range r.Packages {
+	// What concerns the project comes first, and what says nothing is only named.
+	packages := slices.Clone(r.Packages)
+	slices.SortStableFunc(packages, func(a, b model.PackageNotes) int { return silence(a) - silence(b) })
+	var silent []string
+	for _, p := range packages {
+		if silence(p) == 2 && len(r.Packages) > 1 && len(p.Unread) == 0 && len(p.Whole) == 0 {
+			silent = append(silent, p.Name)
+			continue
+		}
 		packageNotes(d, p, all)
+	}
+	if len(silent) > 0 {
+		d.add(line{span{"no notes were found of " + spelling.Few(silent, 12), faint}}, gap{})
 	}
 	unconfirmed(d, r.Needs)
 	proposed(d, r)
@@ -40,6 +52,18 @@ func unconfirmed(d *document, needs []model.NotedNeed) {
 		rows = append(rows, line{span{n.Name + " " + n.Range, warn}, plain(" for %s", n.By), span{" (" + n.Source + ")", faint}})
 	}
 	d.add(rows, gap{})
+}
+
+// silence is how little the notes of a package say: 0 for some that concern the project, 2 for
+// none.
+func silence(p model.PackageNotes) int {
+	switch {
+	case len(p.Entries) == 0:
+		return 2
+	case len(p.Entries[0].Uses) == 0:
+		return 1
+	}
+	return 0
 }
 
 func packageNotes(d *document, p model.PackageNotes, all bool) {

@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/charset"
+	"bellwether/internal/core/lex"
+	"bellwether/internal/core/pattern"
 	"bellwether/internal/core/rewrite"
 )
 
@@ -127,4 +129,59 @@ func TestRepairsInOtherWriting(t *testing.T) {
 			}
 		}
 	}
+}
+
+// spaced is code with other white space between its tokens, and with comments, wherever brackets
+// are open, so that line ends mean nothing.
+func spaced(lang *lex.Language, text string) string {
+	comment := " /* wide */ "
+	if lang.Name == "python" || lang.Name == "ruby" || lang.Name == "shell" {
+		comment = " # wide\n  "
+	}
+	if lang.Name == "html" {
+		return text
+	}
+	tokens := lex.Said(lex.Split(lang, text))
+	var b strings.Builder
+	var open []string
+	at := 0
+	for i, k := range tokens {
+		word := k.Of(text)
+		inside := len(open) > 0 && open[len(open)-1] != "<" && i > 0 && tokens[i-1].End <= k.Start
+		if inside && strings.Contains(",)]}", word) {
+			b.WriteString(text[at:k.Start] + comment)
+			at = k.Start
+		}
+		switch {
+		case k.Pair > i && strings.Contains("([{<", word[:1]):
+			open = append(open, word[:1])
+		case k.Pair >= 0 && k.Pair < i && len(open) > 0:
+			open = open[:len(open)-1]
+		}
+		b.WriteString(text[at:k.End])
+		at = k.End
+	}
+	return b.String() + text[at:]
+}
+
+// TestPatternsInOtherSpacing sees that white space and comments between tokens change nothing of
+// what patterns do.
+func TestPatternsInOtherSpacing(t *testing.T) {
+	tried := 0
+	for _, r := range repairs(t) {
+		if _, shape := r.Repair.Body.(*rewrite.Shape); !shape {
+			continue
+		}
+		for _, e := range r.Repair.Examples {
+			lang := lex.Of(e.File)
+			wide := spaced(lang, e.Before)
+			if wide == e.Before || lang.Name == "dockerfile" || lang.Name == "makefile" || lang.Name == "php" {
+				continue
+			}
+			got := string(rewritten(t, r, e.File, []byte(wide)))
+			assert.Equal(t, pattern.Tokens(lang, e.After), pattern.Tokens(lang, got), "%s:%d: %s\nof\n%s", r.File, e.Line, got, wide)
+			tried++
+		}
+	}
+	assert.Greater(t, tried, 15)
 }

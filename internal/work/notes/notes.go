@@ -351,6 +351,9 @@ func (r *reader) match() error {
 	}
 	for _, f := range r.found {
 		for _, name := range f.entry.Names {
+			if len(f.part.Find(name)) > 0 {
+				continue // a package that is required is named everywhere
+			}
 			if use := uses(f.part, name); use.Count > 0 {
 				f.shown.Uses = append(f.shown.Uses, use)
 			}
