@@ -1,0 +1,367 @@
+package gem
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/lex"
+	"bellwether/internal/core/model"
+)
+
+// gemfile is what a Gemfile declares, as far as its text tells.
+type gemfile struct {
+	main     string // the file that was read first
+	gems     []declared
+	sources  []string // the addresses of the global ones, in order
+	specs    []string // folders of "gemspec" lines
+	has      map[string]bool
+	rakefile bool
+	tests    bool
+	notes    []string
+}
+
+// declared is a gem line.
+type declared struct {
+	name    string
+	rng     string // its requirements with commas between
+	site    model.Site
+	parts   []model.Site // the texts of its requirements, one by one
+	group   string
+	source  string // an address, where it has one of its own
+	git     string // the address of a repository
+	path    string
+	fixed   string // why it cannot be moved; empty if it can
+	file    string
+	line    int
+	options map[string]string
+}
+
+// reader reads one file of tokens.
+type reader struct {
+	files  fs.FS
+	file   string
+	src    string
+	tokens []lex.Token
+	into   *gemfile
+	blocks []block
+	depth  int
+}
+
+// block is what an "end" closes.
+type block struct {
+	kind  string // "group", "source", "git", "path", "platforms", "condition", "computed" and so on
+	value string
+}
+
+// readGemfile reads a Gemfile and those that it takes in.
+func readGemfile(files fs.FS, file string, src []byte) (*gemfile, error) {
+	g := &gemfile{main: file, has: map[string]bool{}}
+	if err := g.read(files, file, string(src), 0); err != nil {
+		return nil, err
+	}
+	for _, d := range g.gems {
+		g.has[d.name] = true
+	}
+	return g, nil
+}
+
+func (g *gemfile) read(files fs.FS, file, src string, depth int) error {
+	r := newReader(file, src, g)
+	r.files, r.depth = files, depth
+	for i := 0; i < len(r.tokens); {
+		next, err := r.statement(i)
+		if err != nil {
+			return err
+		}
+		i = max(next, i+1)
+	}
+	return nil
+}
+
+func newReader(file, src string, into *gemfile) *reader {
+	return &reader{file: file, src: src, tokens: lex.Said(lex.Split(lex.Named("ruby"), src)), into: into}
+}
+
+func (r *reader) text(i int) string {
+	if i < 0 || i >= len(r.tokens) {
+		return ""
+	}
+	return r.tokens[i].Of(r.src)
+}
+
+func (r *reader) line(i int) int { return model.LineOf([]byte(r.src), r.tokens[i].Start) }
+
+// newLine tells whether a token is the first of its line, or of a statement.
+func (r *reader) newLine(i int) bool {
+	if i == 0 {
+		return true
+	}
+	before := r.text(i - 1)
+	return strings.Contains(r.src[r.tokens[i-1].End:r.tokens[i].Start], "\n") || before == ";" || before == "do" || before == "then" ||
+		before == "|" || before == "else"
+}
+
+// end is the token behind a statement: the line's end, unless a comma or a bracket goes on.
+func (r *reader) end(i int) int {
+	for k := i; k < len(r.tokens); k++ {
+		if p := r.tokens[k].Pair; p > k {
+			k = p
+			continue
+		}
+		if k+1 >= len(r.tokens) || r.text(k+1) == ";" {
+			return k + 1
+		}
+		gap := r.src[r.tokens[k].End:r.tokens[k+1].Start]
+		if strings.Contains(gap, "\n") && !slices.Contains([]string{",", "=>", "=", "|", "(", "[", "{", "&&", "||", "."}, r.text(k)) && r.text(k+1) != "." {
+			return k + 1
+		}
+		if r.text(k) == "do" {
+			return k
+		}
+	}
+	return len(r.tokens)
+}
+
+// statement reads what begins at a token.
+func (r *reader) statement(i int) (int, error) {
+	word := r.text(i)
+	if r.tokens[i].Kind != lex.Word || !r.newLine(i) {
+		if word == "do" { // of something that begins with no name
+			r.blocks = append(r.blocks, block{kind: "computed"})
+		}
+		return i + 1, nil
+	}
+	end := r.end(i)
+	args := arguments(r, i+1, end)
+	opens := r.text(end) == "do"
+	switch word {
+	case "gem":
+		r.gem(i, end, args)
+	case "source", "git", "github", "path", "group", "platforms", "platform", "install_if":
+		if opens {
+			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", ")})
+			return end + 1, nil
+		}
+		if word == "source" && len(args.plain) > 0 {
+			r.into.sources = append(r.into.sources, args.plain[0].value)
+		}
+	case "gemspec":
+		r.into.specs = append(r.into.specs, path.Join(path.Dir(r.file), args.options["path"]))
+	case "eval_gemfile":
+		return end, r.other(i, args)
+	case "if", "unless", "case", "while", "until", "begin", "def":
+		r.blocks = append(r.blocks, block{kind: "condition", value: strings.TrimSpace(word)})
+		return i + 1, nil
+	case "end":
+		if n := len(r.blocks); n > 0 {
+			r.blocks = r.blocks[:n-1]
+		}
+		return i + 1, nil
+	case "else", "elsif", "when", "ensure", "rescue":
+		return i + 1, nil
+	}
+	if opens {
+		r.blocks = append(r.blocks, block{kind: "computed"})
+		return end + 1, nil
+	}
+	return end, nil
+}
+
+// other reads a Gemfile that this one takes in.
+func (r *reader) other(i int, args args) error {
+	if len(args.plain) != 1 || r.depth > 8 {
+		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d takes in another Gemfile, whose name is computed", r.file, r.line(i)))
+		return nil
+	}
+	name := path.Join(path.Dir(r.file), args.plain[0].value)
+	src, err := fs.ReadFile(r.files, name)
+	if err != nil {
+		return &model.Fault{Doing: "reading the Gemfile", File: r.file, Line: r.line(i), Wrong: fmt.Sprintf("%s cannot be read: %s", name, model.Reason(err))}
+	}
+	return r.into.read(r.files, name, string(src), r.depth+1)
+}
+
+// args are the arguments of a call.
+type args struct {
+	plain    []argument        // those without a name
+	options  map[string]string // those with one
+	computed bool              // one of those without a name is no literal text
+}
+
+type argument struct {
+	value string
+	site  model.Site
+}
+
+func (a args) strings() (all []string) {
+	for _, p := range a.plain {
+		all = append(all, p.value)
+	}
+	return all
+}
+
+// arguments reads literal arguments; what is computed is noted as such.
+func arguments(r *reader, from, to int) (a args) {
+	a.options = map[string]string{}
+	if r.text(from) == "(" && r.tokens[from].Pair > from {
+		from, to = from+1, r.tokens[from].Pair
+	}
+	for i := from; i < to; {
+		next := i
+		for next < to && r.text(next) != "," {
+			if p := r.tokens[next].Pair; p > next {
+				next = p
+			}
+			next++
+		}
+		r.argument(&a, i, next)
+		i = next + 1
+	}
+	return a
+}
+
+// argument reads one argument.
+func (r *reader) argument(a *args, from, to int) {
+	if to > from+2 && r.text(from+1) == ":" && r.tokens[from].Kind == lex.Word { // key: value
+		a.options[r.text(from)] = r.literal(from+2, to)
+		return
+	}
+	if to > from+2 && r.text(from+1) == "=>" { // "key" => value
+		a.options[unquoted(r.text(from))] = r.literal(from+2, to)
+		return
+	}
+	if to > from+3 && r.text(from) == ":" && r.text(from+2) == "=>" { // :key => value
+		a.options[r.text(from+1)] = r.literal(from+3, to)
+		return
+	}
+	switch {
+	case to == from+2 && r.text(from) == ":": // :symbol
+		a.plain = append(a.plain, argument{value: r.text(from + 1)})
+	case to == from+1 && r.plainString(from):
+		a.plain = append(a.plain, argument{unquoted(r.text(from)), r.site(from)})
+	case r.text(from) == "[" && r.tokens[from].Pair == to-1:
+		for i := from + 1; i < to-1; i++ {
+			switch {
+			case r.plainString(i):
+				a.plain = append(a.plain, argument{unquoted(r.text(i)), r.site(i)})
+			case r.text(i) != ",":
+				a.computed = true
+			}
+		}
+	case to > from:
+		a.computed = true
+	}
+}
+
+// literal is a value in words: a text without quotes, else what stands there.
+func (r *reader) literal(from, to int) string {
+	if to == from+1 {
+		return unquoted(r.text(from))
+	}
+	if to == from+2 && r.text(from) == ":" {
+		return r.text(from + 1)
+	}
+	if from >= to {
+		return ""
+	}
+	return r.src[r.tokens[from].Start:r.tokens[to-1].End]
+}
+
+// plainString tells whether a token is a text with nothing computed in it.
+func (r *reader) plainString(i int) bool {
+	text := r.text(i)
+	return r.tokens[i].Kind == lex.String && r.tokens[i].Pair < 0 && len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && !strings.Contains(text, `\`)
+}
+
+func unquoted(text string) string {
+	if len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && text[len(text)-1] == text[0] {
+		return text[1 : len(text)-1]
+	}
+	return text
+}
+
+// site is where a text stands, without its quotes.
+func (r *reader) site(i int) model.Site {
+	t := r.tokens[i]
+	return model.Site{File: r.file, Start: t.Start + 1, End: t.End - 1, Line: r.line(i), Text: r.src[t.Start+1 : t.End-1]}
+}
+
+// gem reads a gem line.
+func (r *reader) gem(i, end int, a args) {
+	d := declared{file: r.file, line: r.line(i), group: "default", options: a.options}
+	if len(a.plain) == 0 || a.plain[0].site.File == "" {
+		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d declares a gem whose name is computed; it is not moved", r.file, d.line))
+		return
+	}
+	d.name = a.plain[0].value
+	var texts []string
+	for _, p := range a.plain[1:] {
+		texts = append(texts, p.value)
+		d.parts = append(d.parts, p.site)
+	}
+	d.rng = strings.Join(texts, ", ")
+	d.site = model.Site{File: r.file, Line: d.line}
+	if n := len(d.parts); n > 0 {
+		d.site = d.parts[0]
+		d.site.End = d.parts[n-1].End
+		d.site.Text = r.src[d.site.Start:d.site.End]
+	}
+	for _, b := range r.blocks {
+		switch b.kind {
+		case "group":
+			d.group = b.value
+		case "source":
+			d.source = b.value
+		case "git", "github":
+			d.git = b.value
+		case "path":
+			d.path = b.value
+		case "condition":
+			d.fixed = "it stands in a condition"
+		case "computed":
+			d.fixed = "it stands in a loop or a block that is computed"
+		}
+	}
+	for _, key := range []string{"group", "groups"} {
+		if v := a.options[key]; v != "" {
+			d.group = strings.Trim(strings.ReplaceAll(v, ":", ""), "[] ")
+		}
+	}
+	d.origin(a)
+	for k := i; k < end; k++ {
+		if word := r.text(k); r.tokens[k].Kind == lex.Word && (word == "if" || word == "unless") && k > i+1 && r.text(k-1) != ":" {
+			d.fixed = "it stands in a condition"
+		}
+	}
+	if a.computed && d.fixed == "" {
+		d.fixed = "its version is computed"
+	}
+	r.into.gems = append(r.into.gems, d)
+}
+
+// origin notes where a gem comes from, if not from the global source.
+func (d *declared) origin(a args) {
+	for _, host := range []string{"github", "gitlab", "bitbucket", "gist"} {
+		if repo := a.options[host]; repo != "" {
+			d.git = repo
+		}
+	}
+	if v := a.options["git"]; v != "" {
+		d.git = v
+	}
+	if v := a.options["path"]; v != "" {
+		d.path = v
+	}
+	if v := a.options["source"]; v != "" {
+		d.source = v
+	}
+	switch {
+	case d.git != "":
+		d.fixed = "git source"
+	case d.path != "":
+		d.fixed = "path source"
+	}
+}

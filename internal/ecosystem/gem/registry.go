@@ -1,0 +1,319 @@
+package gem
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+)
+
+// registry answers from the gem servers of a component.
+type registry struct {
+	around  ecosystem.Surroundings
+	config  config
+	sources []string          // the addresses of the global sources
+	own     map[string]string // the source of a gem that has one of its own
+	ruby    version.Version   // the Ruby at hand; nil for none
+
+	mu    sync.Mutex
+	known map[string]*pending
+}
+
+// pending is a gem's list of releases, which is there or on its way.
+type pending struct {
+	once sync.Once
+	list []*variant
+	err  error
+}
+
+// variant is a release for one platform.
+type variant struct {
+	version  string
+	v        version.Version
+	platform string // "ruby" for one that is for all
+	deps     []dep
+	ruby     string // required_ruby_version
+	rubygems string
+	sha256   string
+}
+
+func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
+	c, err := readProject(s.Files, dir)
+	if err != nil {
+		return nil, err
+	}
+	r := &registry{around: s, config: readConfig(s, dir), own: map[string]string{}, known: map[string]*pending{}}
+	p := c.Detail.(*project)
+	for _, source := range p.gemfile.sources {
+		r.sources = append(r.sources, withSlash(source))
+	}
+	if len(r.sources) == 0 && p.lock != nil {
+		if gems := p.lock.section("GEM"); gems != nil {
+			r.sources = gems.remotes()
+		}
+	}
+	for _, d := range p.gemfile.gems {
+		if d.source != "" {
+			r.own[d.name] = withSlash(d.source)
+		}
+	}
+	if text, err := s.Ask(ctx, "ruby", "--version"); err == nil {
+		if m := rubyVersion.FindStringSubmatch(text); m != nil {
+			r.ruby, _ = version.Gem{}.Parse(m[1])
+		}
+	}
+	return r, nil
+}
+
+var (
+	rubyVersion = regexp.MustCompile(`^ruby ([0-9]+(?:\.[0-9]+)+)`)
+	gemName     = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
+)
+
+// maxInfo bounds a gem's list of releases, in bytes.
+const maxInfo = 32 << 20
+
+// infoForm names the form in which a gem's list of releases is kept: as it came.
+const infoForm = "gem-info/1"
+
+// variants are the releases of a gem, from its own source or else from the global ones.
+func (r *registry) variants(ctx context.Context, name string) ([]*variant, error) {
+	r.mu.Lock()
+	p := r.known[name]
+	if p == nil {
+		p = &pending{}
+		r.known[name] = p
+	}
+	r.mu.Unlock()
+	p.once.Do(func() { p.list, p.err = r.ask(ctx, name) })
+	return p.list, p.err
+}
+
+func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
+	if !gemName.MatchString(name) {
+		return nil, fmt.Errorf("%q is no name of a gem", name)
+	}
+	sources := r.sources
+	if own := r.own[name]; own != "" {
+		sources = []string{own}
+	}
+	if len(sources) == 0 {
+		return nil, &model.Fault{Doing: "looking for a gem server", Wrong: "the Gemfile names no source", Next: `write source "https://…" at its top`}
+	}
+	for _, source := range sources {
+		address := r.config.mirror(source) + "info/" + url.PathEscape(name)
+		header, refused := r.config.authorization(address)
+		if refused != "" {
+			r.around.Note(refused)
+		}
+		body, err := r.around.Client.Document(ctx, fetch.Request{
+			URL: address, Accept: "text/plain", Authorization: header, Form: infoForm, Limit: maxInfo, Absent: []byte{},
+			Distil: func(body io.Reader) ([]byte, error) {
+				text, err := io.ReadAll(body)
+				if err == nil && !strings.HasPrefix(string(text), "---\n") && !strings.Contains(string(text), "\n---\n") {
+					err = fmt.Errorf("this is no list of a compact index; the server may have only the older interface, which is not read")
+				}
+				return text, err
+			},
+		})
+		if err != nil {
+			return nil, fmt.Errorf("asking the gem server for %s: %w", name, err)
+		}
+		if len(body) > 0 {
+			return readInfo(string(body)), nil
+		}
+	}
+	return nil, errUnknown
+}
+
+// readInfo reads a gem's list of releases: a line each, "1.0.0-java dep:>= 1&< 2,other:>= 0|checksum:…,ruby:>= 2.5". Of a
+// release that stands twice the last line counts. What cannot be read is left out.
+func readInfo(text string) (all []*variant) {
+	_, text, _ = strings.Cut("\n"+text, "\n---\n")
+	at := map[string]int{}
+	for line := range strings.Lines(text) {
+		head, rest, _ := strings.Cut(strings.TrimRight(line, "\r\n"), " ")
+		v := &variant{platform: "ruby"}
+		var platform string
+		if v.version, platform = splitPlatform(head); platform != "" {
+			v.platform = platform
+		}
+		parsed, err := version.Gem{}.Parse(v.version)
+		if err != nil || v.version == "" {
+			continue
+		}
+		v.v = parsed
+		deps, needs, _ := strings.Cut(rest, "|")
+		for field := range strings.SplitSeq(deps, ",") {
+			if name, rng, ok := strings.Cut(strings.TrimSpace(field), ":"); ok {
+				v.deps = append(v.deps, dep{name, strings.ReplaceAll(rng, "&", ", ")})
+			}
+		}
+		for field := range strings.SplitSeq(needs, ",") {
+			name, value, _ := strings.Cut(field, ":")
+			switch name {
+			case "checksum":
+				v.sha256 = value
+			case "ruby":
+				v.ruby = strings.ReplaceAll(value, "&", ", ")
+			case "rubygems":
+				v.rubygems = strings.ReplaceAll(value, "&", ", ")
+			}
+		}
+		if k, twice := at[head]; twice {
+			all[k] = v
+			continue
+		}
+		at[head] = len(all)
+		all = append(all, v)
+	}
+	slices.SortStableFunc(all, func(a, b *variant) int { return a.v.Compare(b.v) })
+	return all
+}
+
+// fits tells whether a release runs on the Ruby at hand.
+func (r *registry) fits(v *variant) bool {
+	if v.ruby == "" || r.ruby == nil {
+		return true
+	}
+	rng, err := version.Gem{}.ParseRange(v.ruby)
+	return err != nil || rng.Contains(r.ruby)
+}
+
+// needs are the runtimes that a release states.
+func (v *variant) needs() []model.Need {
+	if v.ruby == "" || v.ruby == ">= 0" {
+		return nil
+	}
+	return []model.Need{{Subject: model.Subject{Kind: "runtime", Name: "ruby"}, Range: strings.ReplaceAll(v.ruby, ",", "")}}
+}
+
+// Releases are all releases of a gem, each once.
+func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.Release, err error) {
+	list, err := r.variants(ctx, s.Name)
+	if err == errUnknown {
+		return nil, fmt.Errorf("no source of the Gemfile knows %s", s.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, group := range byVersion(list) {
+		v := group[0]
+		release := model.Release{Version: v.version, Needs: v.needs()}
+		if !slices.ContainsFunc(group, r.fits) {
+			release.Unfit = fmt.Sprintf("it needs ruby %s, and %s is installed", v.ruby, r.ruby)
+		}
+		all = append(all, release)
+	}
+	return all, nil
+}
+
+// byVersion groups the variants of each version, ascending.
+func byVersion(list []*variant) (groups [][]*variant) {
+	for _, v := range list {
+		if n := len(groups); n > 0 && groups[n-1][0].version == v.version {
+			groups[n-1] = append(groups[n-1], v)
+			continue
+		}
+		groups = append(groups, []*variant{v})
+	}
+	return groups
+}
+
+// Copies is the copy of a gem that the lock has.
+func (r *registry) Copies(_ context.Context, c *model.Component, name string) ([]model.LockedCopy, error) {
+	p := c.Detail.(*project)
+	if p.lock == nil || !p.lock.has(name) {
+		return nil, nil
+	}
+	copied := model.LockedCopy{Version: p.lock.version(name), Where: c.Lock}
+	for _, q := range c.Requirements {
+		if q.Name == name {
+			copied.Askers = append(copied.Askers, fmt.Sprintf("%s asks for %s", q.Site, orAny(q.Range)))
+		}
+	}
+	for _, s := range p.lock.gems() {
+		for _, d := range s.deps {
+			if d.name == name {
+				copied.Askers = append(copied.Askers, fmt.Sprintf("%s %s needs %s", s.name, s.version, orAny(d.rng)))
+			}
+		}
+	}
+	return []model.LockedCopy{copied}, nil
+}
+
+func orAny(rng string) string {
+	if rng == "" {
+		return "any version"
+	}
+	return rng
+}
+
+// Families are gems of which one needs others at its very version.
+func (r *registry) Families(_ context.Context, c *model.Component) (families [][]string, err error) {
+	p := c.Detail.(*project)
+	if p.lock == nil {
+		return nil, nil
+	}
+	direct := map[string]bool{}
+	for _, q := range c.Requirements {
+		direct[q.Name] = true
+	}
+	for _, s := range p.lock.gems() {
+		family := []string{}
+		for _, d := range s.deps {
+			if d.rng == "= "+s.version && direct[d.name] {
+				family = append(family, d.name)
+			}
+		}
+		if direct[s.name] && len(family) > 0 {
+			families = append(families, append([]string{s.name}, family...))
+		}
+	}
+	return families, nil
+}
+
+// Effective are the gems of the lock, with what their releases state that they run on, as far as
+// the gem servers tell.
+func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *model.Component) ([]model.Package, error) {
+	all := e.Packages(c)
+	r, ok := reg.(*registry)
+	if !ok {
+		return all, nil
+	}
+	var wait sync.WaitGroup
+	limit := make(chan struct{}, 16)
+	for i := range all {
+		wait.Add(1)
+		limit <- struct{}{}
+		go func() {
+			defer func() { <-limit; wait.Done() }()
+			list, err := r.variants(ctx, all[i].Subject.Name)
+			if err != nil {
+				return // what cannot be asked for states nothing
+			}
+			for _, v := range list {
+				if v.version == all[i].Version {
+					all[i].Needs = v.needs()
+				}
+			}
+		}()
+	}
+	wait.Wait()
+	return all, ctx.Err()
+}
+
+// archiveName is the file of a release on a gem server.
+func archiveName(name string, v *variant) string {
+	return path.Join("gems", name+"-"+fullName(v.version, v.platform)+".gem")
+}

@@ -1,0 +1,300 @@
+package gem
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/flat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+)
+
+var errUnknown = flat.ErrUnknown
+
+// index is the gem servers as the resolver asks them. What comes from a repository or a folder has
+// the one version that the lock has.
+type index struct {
+	*registry
+	project *project
+}
+
+// fixed is what a gem from elsewhere is; nil for one of a gem server.
+func (x index) fixed(name string) *spec {
+	for _, s := range x.project.lock.sections {
+		if s.kind != "GIT" && s.kind != "PATH" {
+			continue
+		}
+		for _, one := range s.specs {
+			if one.name == name {
+				return one
+			}
+		}
+	}
+	return nil
+}
+
+// Releases are the versions that every platform of the lock can have.
+func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, err error) {
+	if s := x.fixed(k.Name); s != nil {
+		v, err := version.Gem{}.Parse(s.version)
+		if err != nil {
+			return nil, err
+		}
+		return []flat.Release{{Text: s.version, Version: v}}, nil
+	}
+	list, err := x.variants(ctx, k.Name)
+	if err != nil {
+		return nil, err
+	}
+	locked := x.project.lock.version(k.Name)
+	for _, group := range byVersion(list) {
+		if x.chosen(group) == nil && group[0].version != locked {
+			continue // a platform of the lock cannot have it
+		}
+		unfit := !slices.ContainsFunc(group, x.fits)
+		all = append(all, flat.Release{Text: group[0].version, Version: group[0].v, Unfit: unfit, Shunned: unfit})
+	}
+	return all, nil
+}
+
+// AtHand is true: a gem's list has the needs of all its releases.
+func (x index) AtHand(flat.Key) bool { return true }
+
+// chosen are the variants of a version that the platforms of the lock have; nil if one has none.
+func (x index) chosen(group []*variant) (chosen []*variant) {
+	for _, platform := range x.project.lock.platforms {
+		best := bestFor(group, platform)
+		if best == nil {
+			return nil
+		}
+		if !slices.Contains(chosen, best) {
+			chosen = append(chosen, best)
+		}
+	}
+	if len(x.project.lock.platforms) == 0 {
+		return group
+	}
+	return chosen
+}
+
+// bestFor is the variant that a platform gets: one made for it before one that is for all.
+func bestFor(group []*variant, platform string) (best *variant) {
+	score := func(v *variant) int {
+		switch {
+		case v.platform == platform:
+			return 3
+		case v.platform == "ruby":
+			return 1
+		case sameCPU(v.platform, platform):
+			return 2
+		}
+		return 0
+	}
+	for _, v := range group {
+		if s := score(v); s > 0 && (best == nil || s > score(best)) {
+			best = v
+		}
+	}
+	return best
+}
+
+// sameCPU tells whether a gem's platform is a platform but for the version of its system: a gem of
+// "arm64-darwin" runs on "arm64-darwin-23", one of "x86_64-linux" on "x86_64-linux-gnu".
+func sameCPU(of, platform string) bool {
+	if strings.Contains(platform, "musl") != strings.Contains(of, "musl") {
+		return false
+	}
+	return strings.HasPrefix(platform, of+"-") || strings.TrimSuffix(platform, "-gnu") == strings.TrimSuffix(of, "-gnu")
+}
+
+// Needs are the gems that a version needs on any platform of the lock.
+func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
+	for _, d := range x.deps(ctx, k.Name, release) {
+		if d.name == "bundler" { // it is there, since it is what installs
+			continue
+		}
+		rng, err := version.Gem{}.ParseRange(d.rng)
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", k.Name, release, err)
+		}
+		needs = append(needs, flat.Need{
+			Options: []flat.Option{{Key: flat.Key{Name: d.name}, Allows: x.allows(d.name, rng)}}, Text: strings.TrimSpace(d.name + " " + lockRange(d.rng)),
+		})
+	}
+	return needs, nil
+}
+
+// allows tells which versions a requirement takes. A pre-release has to be named by one, or to be
+// locked.
+func (x index) allows(name string, rng version.Range) func(v version.Version) bool {
+	locked := x.project.lock.version(name)
+	named := rng.(*version.GemRange).Preview()
+	return func(v version.Version) bool {
+		return rng.Contains(v) && (!v.Preview() || named || v.String() == locked)
+	}
+}
+
+// deps are what a version depends on, on any platform of the lock, each once.
+func (x index) deps(ctx context.Context, name, release string) (all []dep) {
+	if s := x.fixed(name); s != nil {
+		return s.deps
+	}
+	list, err := x.variants(ctx, name)
+	if err != nil {
+		return nil
+	}
+	for _, group := range byVersion(list) {
+		if group[0].version != release {
+			continue
+		}
+		for _, v := range x.chosen(group) {
+			for _, d := range v.deps {
+				if !slices.Contains(all, d) {
+					all = append(all, d)
+				}
+			}
+		}
+	}
+	return all
+}
+
+// Resolve finds versions for the whole component, with as little change as the goal allows, and
+// writes manifest and lock.
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+	p := ask.Component.Detail.(*project)
+	if p.lock == nil {
+		return nil, &model.Fault{
+			Doing: "resolving", File: ask.Component.Manifest, Wrong: "there is no lock, so that nobody can tell what is in effect",
+			Next: "write one with bundle lock, and commit it",
+		}
+	}
+	x := index{r, p}
+	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}}
+	for _, s := range p.lock.gems() {
+		request.Locked[flat.Key{Name: s.name}] = s.version
+	}
+	seen := map[string]bool{}
+	for _, q := range ask.Component.Requirements {
+		rng, err := version.Gem{}.ParseRange(q.Range)
+		if err != nil {
+			return nil, &model.Fault{Doing: "reading the Gemfile", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
+		}
+		if seen[q.Name] || p.lock.version(q.Name) == "" && q.Fixed != "" {
+			continue // the first line of a name counts, and one that is not in effect does not
+		}
+		seen[q.Name] = true
+		request.Roots = append(request.Roots, flat.Root{
+			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: x.allows(q.Name, rng)}, Range: orAny(q.Range), Place: q.Site.String(),
+		})
+	}
+	for _, s := range p.lock.sections {
+		if s.kind != "PATH" {
+			continue
+		}
+		for _, one := range s.specs {
+			if !seen[one.name] {
+				seen[one.name] = true
+				request.Roots = append(request.Roots, flat.Root{
+					Name: one.name, Option: flat.Option{Key: flat.Key{Name: one.name}, Allows: func(version.Version) bool { return true }}, Range: "as it is",
+					Place: p.lock.file,
+				})
+			}
+		}
+	}
+	result, err := flat.Resolve(ctx, request)
+	if err != nil {
+		return nil, err
+	}
+	moves := result.Moves(Name, ask.Component.Requirements, func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} }, version.Gem{})
+	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
+	return s, r.write(ctx, x, ask, result, s)
+}
+
+// write gives the edits that make the state: requirements that do not take their new version any
+// more, and the lock.
+func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result *flat.Result, s *route.State) error {
+	ranges := map[string]string{}
+	splices := map[string][]model.Splice{}
+	for i := range s.Moves {
+		m := &s.Moves[i]
+		m.Sites = nil
+		for _, q := range ask.Component.Find(m.Name) {
+			fresh, changes, err := restated(q, m.To)
+			if err != nil {
+				return err
+			}
+			if !changes {
+				continue
+			}
+			if q.Fixed != "" {
+				s.Notices = append(s.Notices, fmt.Sprintf("%s states %s, which is not changed here: %s", q.Site, q.Range, q.Fixed))
+				continue
+			}
+			ranges[m.Name] = fresh
+			splices[q.Site.File] = append(splices[q.Site.File], model.Splice{Site: q.Site, New: x.project.quotedLike(q, fresh)})
+			m.Sites = append(m.Sites, q.Site)
+		}
+	}
+	for file, list := range splices {
+		src, err := x.project.source(file, r.around)
+		if err != nil {
+			return err
+		}
+		text, err := model.Apply(src, list)
+		if err != nil {
+			return err
+		}
+		s.Edits = append(s.Edits, model.FileEdit{File: file, Old: src, New: text})
+	}
+	next, err := x.relocked(ctx, result, ranges)
+	if err != nil {
+		return err
+	}
+	if string(next) != string(x.project.lockText) {
+		s.Edits = append(s.Edits, model.FileEdit{File: ask.Component.Lock, Old: x.project.lockText, New: next})
+	}
+	slices.SortFunc(s.Edits, func(a, b model.FileEdit) int { return strings.Compare(a.File, b.File) })
+	return nil
+}
+
+// restated is a requirement that takes a version; changes is false where it does already.
+func restated(q model.Requirement, to string) (fresh string, changes bool, err error) {
+	v, err := version.Gem{}.Parse(to)
+	if err != nil {
+		return "", false, err
+	}
+	rng, err := version.Gem{}.ParseRange(q.Range)
+	if err != nil {
+		return "", false, err
+	}
+	if rng.Contains(v) {
+		return "", false, nil
+	}
+	return version.Gem{}.Restate(q.Range, v), true, nil
+}
+
+// lockRange is a requirement as a lock has it: its parts in the reverse order of their texts, and
+// nothing for any version.
+func lockRange(rng string) string {
+	var parts []string
+	for part := range strings.SplitSeq(rng, ",") {
+		part = strings.TrimSpace(part)
+		if part == "" || part == ">= 0" {
+			continue
+		}
+		if c := part[0]; c >= '0' && c <= '9' {
+			part = "= " + part
+		}
+		parts = append(parts, part)
+	}
+	slices.Sort(parts)
+	slices.Reverse(parts)
+	return strings.Join(parts, ", ")
+}
+
+var errMissing = errors.New("the gem server does not list it any more")

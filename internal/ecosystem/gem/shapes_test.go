@@ -1,0 +1,188 @@
+package gem
+
+import (
+	"context"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+	"bellwether/internal/standin/shorthand"
+	"bellwether/internal/standin/verdict"
+)
+
+// book has what Bundler said before.
+var book = verdict.Open("testdata/verdicts.json")
+
+func TestMain(m *testing.M) { os.Exit(verdict.Runner{M: m, Book: book}.Run()) }
+
+// server serves gems that lines describe.
+func server(t *testing.T, lines string) string {
+	t.Helper()
+	gems, err := shorthand.Gems(lines)
+	require.NoError(t, err)
+	s := httptest.NewServer(gems.Index())
+	t.Cleanup(s.Close)
+	return s.URL + "/"
+}
+
+const mirrorOf = "BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/="
+
+// locked is the lock that Bundler leaves in a folder, if it was not asked the same before.
+func locked(t *testing.T, dir, universe string, options ...string) string {
+	t.Helper()
+	return book.Check(t, verdict.Case{Client: "bundle", Question: append([]string{"lock"}, options...), Dir: dir, Given: universe}, func() string {
+		home := t.TempDir()
+		cmd := exec.Command("bundle", append([]string{"lock"}, options...)...)
+		cmd.Dir = dir
+		cmd.Env = []string{
+			"PATH=" + os.Getenv("PATH"), "HOME=" + home, "BUNDLE_USER_HOME=" + home, "LANG=C.UTF-8", mirrorOf + server(t, universe), "BUNDLE_SILENCE_ROOT_WARNING=1",
+			"BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME=" + filepath.Join(home, "gems"),
+		}
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return "bundle lock: " + err.Error() + "\n" + string(out)
+		}
+		text, err := os.ReadFile(filepath.Join(dir, "Gemfile.lock"))
+		require.NoError(t, err)
+		return string(text)
+	})
+}
+
+// A shape is a txtar file: "before" and "after", the gems that there are when the lock is made and
+// those that come later; the Gemfile; "ask", a name and a requirement a line; "want", a gem and its
+// version a line, or "error:" and a text that the error must hold; and what the Gemfile becomes.
+func TestShapes(t *testing.T) {
+	files, err := filepath.Glob("testdata/shapes/*.txtar")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txtar"), func(t *testing.T) {
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			runShape(t, archive)
+		})
+	}
+}
+
+func runShape(t *testing.T, archive *txtar.Archive) {
+	parts := map[string]string{}
+	for _, f := range archive.Files {
+		parts[f.Name] = string(f.Data)
+	}
+	dir := t.TempDir()
+	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)) }
+	write("Gemfile", parts["Gemfile"])
+	var options []string
+	for platform := range strings.FieldsSeq(parts["platforms"]) {
+		options = append(options, "--add-platform", platform)
+	}
+	lock := locked(t, dir, parts["before"], options...)
+	require.True(t, strings.HasPrefix(lock, "GEM\n"), lock)
+	write("Gemfile.lock", lock)
+
+	universe := parts["before"] + parts["after"]
+	state, err := solve(t, dir, universe, parts["ask"])
+	if strings.Contains(parts["want"], "error:") {
+		require.Error(t, err)
+		for line := range strings.Lines(parts["want"]) {
+			assert.ErrorContains(t, err, strings.TrimSpace(strings.TrimPrefix(line, "error:")))
+		}
+		return
+	}
+	require.NoError(t, err)
+	for _, e := range state.Edits {
+		write(e.File, string(e.New))
+	}
+	ours, err := os.ReadFile(filepath.Join(dir, "Gemfile.lock"))
+	require.NoError(t, err)
+	l, err := readLock("Gemfile.lock", ours)
+	require.NoError(t, err)
+	got := map[string]string{}
+	for _, s := range l.gems() {
+		got[s.name] = s.version
+	}
+	want := map[string]string{}
+	for line := range strings.Lines(parts["want"]) {
+		name, v, _ := strings.Cut(strings.TrimSpace(line), " ")
+		want[name] = v
+	}
+	assert.Equal(t, want, got)
+	if text, ok := parts["Gemfile.want"]; ok {
+		manifest, err := os.ReadFile(filepath.Join(dir, "Gemfile"))
+		require.NoError(t, err)
+		assert.Equal(t, text, string(manifest))
+	}
+	check(t, dir, l)
+	assert.Equal(t, locked(t, dir, universe), string(ours), "Bundler leaves the lock as we wrote it")
+}
+
+// solve asks for a state as a leg does.
+func solve(t *testing.T, dir, universe, ask string) (*route.State, error) {
+	t.Helper()
+	x, err := ecosystem.Walk(os.DirFS(dir), nil)
+	require.NoError(t, err)
+	c, err := Ecosystem{}.Read(x, ".")
+	require.NoError(t, err)
+	r, err := Ecosystem{}.Connect(t.Context(), ecosystem.Surroundings{
+		Files: os.DirFS(dir), Environ: []string{mirrorOf + server(t, universe)}, Client: fetch.New(fetch.Config{}), Now: time.Now(),
+		Ask: func(context.Context, ...string) (string, error) { return "ruby 3.1.2p20 (2022-04-12) [x86_64-linux-gnu]", nil },
+	}, ".")
+	require.NoError(t, err)
+	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	for line := range strings.Lines(ask) {
+		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
+		rng, err := version.Gem{}.ParseRange(text)
+		require.NoError(t, err)
+		goal.Bounds[name] = route.Bound{
+			Allow: func(v version.Version) bool { return rng.Contains(v) && !v.Preview() }, Newest: true, Why: name + "@" + text + " is asked for",
+		}
+		goal.First = append(goal.First, name)
+	}
+	return r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
+}
+
+// check looks every dependency of a lock up, knowing nothing but the lock and the Gemfile: each is
+// there, in its range, and everything is needed by something.
+func check(t *testing.T, dir string, l *lock) {
+	t.Helper()
+	x, err := ecosystem.Walk(os.DirFS(dir), nil)
+	require.NoError(t, err)
+	c, err := Ecosystem{}.Read(x, ".")
+	require.NoError(t, err)
+	needed := map[string]bool{}
+	meets := func(by, name, rng string) {
+		needed[name] = true
+		if name == "bundler" {
+			return
+		}
+		r, err := version.Gem{}.ParseRange(rng)
+		require.NoError(t, err)
+		v, err := version.Gem{}.Parse(l.version(name))
+		require.NoError(t, err)
+		assert.True(t, l.has(name) && r.Contains(v), "%s asks for %s %s, and %s is locked", by, name, rng, l.version(name))
+	}
+	for _, q := range c.Requirements {
+		meets(q.Site.String(), q.Name, q.Range)
+	}
+	for _, s := range l.sections {
+		for _, one := range s.specs {
+			for _, d := range one.deps {
+				meets(one.name, d.name, d.rng)
+			}
+		}
+	}
+	for _, s := range l.gems() {
+		assert.True(t, needed[s.name], "nobody needs %s", s.name)
+	}
+}

@@ -1,0 +1,201 @@
+package gem
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/flat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+)
+
+// source is a file of the component as it was read.
+func (p *project) source(file string, s ecosystem.Surroundings) ([]byte, error) {
+	if p.gemfile.main == file {
+		return p.manifest, nil
+	}
+	return fs.ReadFile(s.Files, file)
+}
+
+// quotedLike is a requirement as its line writes it: each part in quotes of its own, as the old
+// ones were, where there were several.
+func (p *project) quotedLike(q model.Requirement, fresh string) string {
+	old := q.Site.Text
+	if !strings.ContainsAny(old, `"'`) {
+		return fresh
+	}
+	mark := old[strings.IndexAny(old, `"'`):][:1]
+	return strings.ReplaceAll(fresh, ", ", mark+", "+mark)
+}
+
+// relocked is the lock of a state. Entries that say the same as before keep their bytes.
+func (x index) relocked(ctx context.Context, result *flat.Result, ranges map[string]string) ([]byte, error) {
+	l := &lock{file: x.project.lock.file, platforms: x.project.lock.platforms}
+	placed := map[string]bool{}
+	for _, s := range x.project.lock.sections {
+		fresh := &section{kind: s.kind, head: s.head, lines: s.lines}
+		l.sections = append(l.sections, fresh)
+		switch s.kind {
+		case "GIT", "PATH", "PLUGIN SOURCE":
+			fresh.specs = s.specs
+			for _, one := range s.specs {
+				placed[one.name] = true
+			}
+		case "GEM":
+			for _, one := range s.specs {
+				c := result.Of(flat.Key{Name: one.name})
+				if c != nil && c.Version == one.version && c.Was == c.Version {
+					fresh.specs = append(fresh.specs, one)
+					placed[one.name] = true
+				}
+			}
+		case "DEPENDENCIES":
+			fresh.lines = dependencies(s.lines, ranges)
+		}
+	}
+	for _, c := range result.Chosen {
+		if placed[c.Key.Name] {
+			continue
+		}
+		into, err := x.sectionFor(l, c.Key.Name)
+		if err != nil {
+			return nil, err
+		}
+		specs, err := x.specs(ctx, c.Key.Name, c.Version)
+		if err != nil {
+			return nil, err
+		}
+		into.specs = append(into.specs, specs...)
+	}
+	for _, s := range l.sections {
+		if s.kind == "GEM" {
+			slices.SortStableFunc(s.specs, func(a, b *spec) int { return strings.Compare(a.full(), b.full()) })
+		}
+		if s.kind == "CHECKSUMS" {
+			s.lines = x.checksums(ctx, s.lines, result)
+		}
+	}
+	text := l.write()
+	if strings.Contains(string(x.project.lockText), "\r\n") {
+		text = []byte(strings.ReplaceAll(string(text), "\n", "\r\n"))
+	}
+	return text, nil
+}
+
+func (s *spec) full() string { return s.name + "-" + fullName(s.version, s.platform) }
+
+// sectionFor is the section that a new gem belongs to: that of its own source, of the section that
+// it was in, or of the global source.
+func (x index) sectionFor(l *lock, name string) (*section, error) {
+	for i, s := range x.project.lock.sections {
+		if s.kind == "GEM" && slices.ContainsFunc(s.specs, func(one *spec) bool { return one.name == name }) {
+			return l.sections[i], nil
+		}
+	}
+	wanted := x.sources
+	if own := x.own[name]; own != "" {
+		wanted = []string{own}
+	}
+	var first *section
+	for _, s := range l.sections {
+		if s.kind != "GEM" {
+			continue
+		}
+		if first == nil {
+			first = s
+		}
+		if slices.ContainsFunc(s.remotes(), func(r string) bool { return slices.Contains(wanted, withSlash(r)) }) {
+			return s, nil
+		}
+	}
+	if first == nil {
+		return nil, &model.Fault{Doing: "writing the lock", File: l.file, Wrong: "it has no section GEM", Next: "write it anew with bundle lock"}
+	}
+	return first, nil
+}
+
+// specs are the entries of a gem's version, one a variant.
+func (x index) specs(ctx context.Context, name, release string) (specs []*spec, err error) {
+	list, err := x.variants(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, group := range byVersion(list) {
+		if group[0].version != release {
+			continue
+		}
+		for _, v := range x.chosen(group) {
+			one := &spec{name: name, version: v.version, platform: v.platform}
+			for _, d := range v.deps {
+				one.deps = append(one.deps, dep{d.name, lockRange(d.rng)})
+			}
+			slices.SortFunc(one.deps, func(a, b dep) int { return strings.Compare(a.name, b.name) })
+			specs = append(specs, one)
+		}
+	}
+	if specs == nil {
+		return nil, fmt.Errorf("%s %s: %w", name, release, errMissing)
+	}
+	return specs, nil
+}
+
+// dependencies are the lines of DEPENDENCIES with other requirements.
+func dependencies(lines []string, ranges map[string]string) (fresh []string) {
+	for _, line := range lines {
+		bare, own := strings.CutSuffix(line, "!")
+		name, _, _ := strings.Cut(strings.TrimSpace(bare), " ")
+		rng, changed := ranges[name]
+		if !changed {
+			fresh = append(fresh, line)
+			continue
+		}
+		line = "  " + name
+		if text := lockRange(rng); text != "" {
+			line += " (" + text + ")"
+		}
+		if own {
+			line += "!"
+		}
+		fresh = append(fresh, line)
+	}
+	return fresh
+}
+
+// checksums are the lines of CHECKSUMS of a state: those of gems that stay, and of new ones as the
+// gem server states them.
+func (x index) checksums(ctx context.Context, lines []string, result *flat.Result) (fresh []string) {
+	for _, line := range lines {
+		name, rest, _ := strings.Cut(strings.TrimSpace(line), " (")
+		release, _, _ := strings.Cut(rest, ")")
+		bare, _ := splitPlatform(release)
+		if c := result.Of(flat.Key{Name: name}); c != nil && c.Version == bare {
+			fresh = append(fresh, line)
+		}
+	}
+	for _, c := range result.Chosen {
+		if c.Was == c.Version || x.fixed(c.Key.Name) != nil {
+			continue
+		}
+		list, err := x.variants(ctx, c.Key.Name)
+		if err != nil {
+			continue
+		}
+		for _, group := range byVersion(list) {
+			if group[0].version != c.Version {
+				continue
+			}
+			for _, v := range x.chosen(group) {
+				line := fmt.Sprintf("  %s (%s)", c.Key.Name, fullName(v.version, v.platform))
+				if v.sha256 != "" {
+					line += " sha256=" + v.sha256
+				}
+				fresh = append(fresh, line)
+			}
+		}
+	}
+	slices.Sort(fresh)
+	return fresh
+}
