@@ -44,6 +44,7 @@ func TestMain(m *testing.M) {
 //	                             404, hang, cut, html, integrity
 //	modules FILE [FAULT PATH]    the same for Go modules, with GOPROXY; further
 //	                             faults are 410, tampered and escaping (archives)
+//	gems FILE [FAULT PATH]       the same for gems, as the mirror of http://gems.example/
 //	sums FILE                    serve a checksum database of modules, with GOSUMDB
 //	page FILE                    serve a file at PAGE_URL; without FILE, stop
 //	repage FILE                  serve another file there
@@ -101,7 +102,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
+			"registry": serveRegistry, "gems": serveGems, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
 			"commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp,
 			"small-disk": smallDisk, "fill": fillDisk, "client": askClient,
 		},
@@ -150,6 +151,13 @@ func serveRegistry(ts *testscript.TestScript, _ bool, args []string) {
 	url := serve(ts, u.NPM(), args)
 	ts.Setenv("npm_config_registry", url+"/")
 	ts.Setenv("REGISTRY_HOST", strings.TrimPrefix(url, "http://"))
+}
+
+func serveGems(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Value("given").(*served).add(ts, "gems", args)
+	gems, err := shorthand.Gems(ts.ReadFile(args[0]))
+	ts.Check(err)
+	ts.Setenv("BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/", serve(ts, gems.Index(), args)+"/")
 }
 
 // serve serves for the time of a script, with the fault that args name after

@@ -46,6 +46,9 @@ func (r *Result) Moves(kind string, requirements []model.Requirement, key func(q
 
 // down tells of something that goes to an older version, and who wants that.
 func (m *Moves) down(c *Chosen, order version.Order) {
+	if c.Was == "" || c.Version == "" {
+		return // it comes in or goes away
+	}
 	was, err := order.Parse(c.Was)
 	is, ierr := order.Parse(c.Version)
 	if err != nil || ierr != nil || is.Compare(was) >= 0 {

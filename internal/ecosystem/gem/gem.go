@@ -110,7 +110,10 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	case p.gemfile.rakefile:
 		stages = append(stages, run("test", "bundle", "exec", "rake"))
 	case has("minitest") && p.gemfile.tests:
-		stages = append(stages, run("test", "bundle", "exec", "ruby", "-Itest", "-Ilib", "-e", `Dir["test/**/*_test.rb"].sort.each { |f| require "./#{f}" }`))
+		stages = append(
+			stages,
+			run("test", "bundle", "exec", "ruby", "-Itest", "-Ilib", "-e", `Dir["test/**/*_test.rb"].sort.each { |f| require "./#{f}" }`),
+		)
 	default:
 		stages = append(stages, model.Stage{Name: "test", Dir: c.Dir, Skip: "no rspec, Rakefile or minitest was found"})
 	}

@@ -54,6 +54,7 @@ type reader struct {
 type block struct {
 	kind  string // "group", "source", "git", "path", "platforms", "condition", "computed" and so on
 	value string
+	names []string // of a loop: what its variable, the value, goes through
 }
 
 // readGemfile reads a Gemfile and those that it takes in.
@@ -109,17 +110,17 @@ func (r *reader) end(i int) int {
 	for k := i; k < len(r.tokens); k++ {
 		if p := r.tokens[k].Pair; p > k {
 			k = p
-			continue
+		}
+		if r.text(k) == "do" {
+			return k
 		}
 		if k+1 >= len(r.tokens) || r.text(k+1) == ";" {
 			return k + 1
 		}
 		gap := r.src[r.tokens[k].End:r.tokens[k+1].Start]
-		if strings.Contains(gap, "\n") && !slices.Contains([]string{",", "=>", "=", "|", "(", "[", "{", "&&", "||", "."}, r.text(k)) && r.text(k+1) != "." {
+		if strings.Contains(gap, "\n") && !slices.Contains([]string{",", "=>", "=", "|", "(", "[", "{", "&&", "||", "."}, r.text(k)) &&
+			r.text(k+1) != "." {
 			return k + 1
-		}
-		if r.text(k) == "do" {
-			return k
 		}
 	}
 	return len(r.tokens)
@@ -128,6 +129,9 @@ func (r *reader) end(i int) int {
 // statement reads what begins at a token.
 func (r *reader) statement(i int) (int, error) {
 	word := r.text(i)
+	if next := r.loop(i); next > 0 {
+		return next, nil
+	}
 	if r.tokens[i].Kind != lex.Word || !r.newLine(i) {
 		if word == "do" { // of something that begins with no name
 			r.blocks = append(r.blocks, block{kind: "computed"})
@@ -135,7 +139,7 @@ func (r *reader) statement(i int) (int, error) {
 		return i + 1, nil
 	}
 	end := r.end(i)
-	args := arguments(r, i+1, end)
+	args := arguments(r, i+1, r.modifier(i, end))
 	opens := r.text(end) == "do"
 	switch word {
 	case "gem":
@@ -170,6 +174,55 @@ func (r *reader) statement(i int) (int, error) {
 	return end, nil
 }
 
+// modifier is where a condition behind a statement begins; end for none.
+func (r *reader) modifier(i, end int) int {
+	for k := i + 2; k < end; k++ {
+		if word := r.text(k); r.tokens[k].Kind == lex.Word && (word == "if" || word == "unless") && r.text(k-1) != ":" &&
+			r.text(k+1) != ":" {
+			return k
+		}
+	}
+	return end
+}
+
+// loop reads the head of a loop over a list of literal texts: %w[a b].each do |x|, ["a", "b"].each do |x|. It
+// gives the token behind it, 0 where there is none.
+func (r *reader) loop(i int) int {
+	open := i
+	if r.text(i) == "%" && (r.text(i+1) == "w" || r.text(i+1) == "W") {
+		open = i + 2
+	}
+	if open >= len(r.tokens) || !r.newLine(i) || r.tokens[open].Pair <= open {
+		return 0
+	}
+	end := r.tokens[open].Pair
+	if r.text(end+1) != "." || r.text(end+2) != "each" || r.text(end+3) != "do" || r.text(end+4) != "|" || r.text(end+6) != "|" {
+		return 0
+	}
+	b := block{kind: "loop", value: r.text(end + 5)}
+	if open > i {
+		b.names = strings.Fields(r.src[r.tokens[open].End:r.tokens[end].Start])
+	} else {
+		for k := open + 1; k < end; k++ {
+			if r.plainString(k) {
+				b.names = append(b.names, unquoted(r.text(k)))
+			}
+		}
+	}
+	r.blocks = append(r.blocks, b)
+	return end + 7
+}
+
+// looped are the names that a variable goes through; nil for none.
+func (r *reader) looped(variable string) []string {
+	for _, b := range slices.Backward(r.blocks) {
+		if b.kind == "loop" && b.value == variable {
+			return b.names
+		}
+	}
+	return nil
+}
+
 // other reads a Gemfile that this one takes in.
 func (r *reader) other(i int, args args) error {
 	if len(args.plain) != 1 || r.depth > 8 {
@@ -179,7 +232,12 @@ func (r *reader) other(i int, args args) error {
 	name := path.Join(path.Dir(r.file), args.plain[0].value)
 	src, err := fs.ReadFile(r.files, name)
 	if err != nil {
-		return &model.Fault{Doing: "reading the Gemfile", File: r.file, Line: r.line(i), Wrong: fmt.Sprintf("%s cannot be read: %s", name, model.Reason(err))}
+		return &model.Fault{
+			Doing: "reading the Gemfile",
+			File:  r.file,
+			Line:  r.line(i),
+			Wrong: fmt.Sprintf("%s cannot be read: %s", name, model.Reason(err)),
+		}
 	}
 	return r.into.read(r.files, name, string(src), r.depth+1)
 }
@@ -273,7 +331,8 @@ func (r *reader) literal(from, to int) string {
 // plainString tells whether a token is a text with nothing computed in it.
 func (r *reader) plainString(i int) bool {
 	text := r.text(i)
-	return r.tokens[i].Kind == lex.String && r.tokens[i].Pair < 0 && len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && !strings.Contains(text, `\`)
+	return r.tokens[i].Kind == lex.String && r.tokens[i].Pair < 0 && len(text) >= 2 && (text[0] == '"' || text[0] == '\'') &&
+		!strings.Contains(text, `\`)
 }
 
 func unquoted(text string) string {
@@ -292,6 +351,23 @@ func (r *reader) site(i int) model.Site {
 // gem reads a gem line.
 func (r *reader) gem(i, end int, a args) {
 	d := declared{file: r.file, line: r.line(i), group: "default", options: a.options}
+	first := i + 1
+	if r.text(first) == "(" {
+		first++
+	}
+	if names := r.looped(r.text(first)); names != nil {
+		a.plain = append([]argument{{value: names[0], site: model.Site{File: r.file}}}, a.plain...)
+		a.computed = false
+		defer func() {
+			last := r.into.gems[len(r.into.gems)-1]
+			for _, name := range names[1:] {
+				last.name = name
+				r.into.gems = append(r.into.gems, last)
+			}
+		}()
+	} else if first >= len(r.tokens) || !r.plainString(first) {
+		a.plain = nil
+	}
 	if len(a.plain) == 0 || a.plain[0].site.File == "" {
 		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d declares a gem whose name is computed; it is not moved", r.file, d.line))
 		return
@@ -321,8 +397,12 @@ func (r *reader) gem(i, end int, a args) {
 			d.path = b.value
 		case "condition":
 			d.fixed = "it stands in a condition"
+		case "loop":
+			if d.rng != "" {
+				d.fixed = "one line of a loop states it for several"
+			}
 		case "computed":
-			d.fixed = "it stands in a loop or a block that is computed"
+			d.fixed = "it stands in a block that is computed"
 		}
 	}
 	for _, key := range []string{"group", "groups"} {
@@ -331,10 +411,8 @@ func (r *reader) gem(i, end int, a args) {
 		}
 	}
 	d.origin(a)
-	for k := i; k < end; k++ {
-		if word := r.text(k); r.tokens[k].Kind == lex.Word && (word == "if" || word == "unless") && k > i+1 && r.text(k-1) != ":" {
-			d.fixed = "it stands in a condition"
-		}
+	if r.modifier(i, end) < end {
+		d.fixed = "it stands in a condition"
 	}
 	if a.computed && d.fixed == "" {
 		d.fixed = "its version is computed"

@@ -41,6 +41,7 @@ func readLock(file string, src []byte) (*lock, error) {
 	}
 	for i, line := range strings.Split(strings.ReplaceAll(string(src), "\r\n", "\n"), "\n") {
 		n := i + 1
+		line = strings.TrimRight(line, "\r")
 		bare := strings.TrimLeft(line, " ")
 		indent := len(line) - len(bare)
 		switch {

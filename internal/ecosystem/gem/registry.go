@@ -108,7 +108,11 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 		sources = []string{own}
 	}
 	if len(sources) == 0 {
-		return nil, &model.Fault{Doing: "looking for a gem server", Wrong: "the Gemfile names no source", Next: `write source "https://…" at its top`}
+		return nil, &model.Fault{
+			Doing: "looking for a gem server",
+			Wrong: "the Gemfile names no source",
+			Next:  `write source "https://…" at its top`,
+		}
 	}
 	for _, source := range sources {
 		address := r.config.mirror(source) + "info/" + url.PathEscape(name)

@@ -123,7 +123,9 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 			return nil, fmt.Errorf("%s %s: %w", k.Name, release, err)
 		}
 		needs = append(needs, flat.Need{
-			Options: []flat.Option{{Key: flat.Key{Name: d.name}, Allows: x.allows(d.name, rng)}}, Text: strings.TrimSpace(d.name + " " + lockRange(d.rng)),
+			Options: []flat.Option{
+				{Key: flat.Key{Name: d.name}, Allows: x.allows(d.name, rng)},
+			}, Text: strings.TrimSpace(d.name + " " + lockRange(d.rng)),
 		})
 	}
 	return needs, nil
@@ -189,7 +191,8 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 		}
 		seen[q.Name] = true
 		request.Roots = append(request.Roots, flat.Root{
-			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: x.allows(q.Name, rng)}, Range: orAny(q.Range), Place: q.Site.String(),
+			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: x.allows(q.Name, rng)}, Range: orAny(q.Range),
+			Place: q.Site.String(),
 		})
 	}
 	for _, s := range p.lock.sections {
@@ -200,7 +203,9 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 			if !seen[one.name] {
 				seen[one.name] = true
 				request.Roots = append(request.Roots, flat.Root{
-					Name: one.name, Option: flat.Option{Key: flat.Key{Name: one.name}, Allows: func(version.Version) bool { return true }}, Range: "as it is",
+					Name: one.name, Option: flat.Option{
+						Key: flat.Key{Name: one.name}, Allows: func(version.Version) bool { return true },
+					}, Range: "as it is",
 					Place: p.lock.file,
 				})
 			}
@@ -210,7 +215,12 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	if err != nil {
 		return nil, err
 	}
-	moves := result.Moves(Name, ask.Component.Requirements, func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} }, version.Gem{})
+	moves := result.Moves(
+		Name,
+		ask.Component.Requirements,
+		func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} },
+		version.Gem{},
+	)
 	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	return s, r.write(ctx, x, ask, result, s)
 }

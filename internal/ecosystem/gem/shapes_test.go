@@ -42,21 +42,27 @@ const mirrorOf = "BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/="
 // locked is the lock that Bundler leaves in a folder, if it was not asked the same before.
 func locked(t *testing.T, dir, universe string, options ...string) string {
 	t.Helper()
-	return book.Check(t, verdict.Case{Client: "bundle", Question: append([]string{"lock"}, options...), Dir: dir, Given: universe}, func() string {
-		home := t.TempDir()
-		cmd := exec.Command("bundle", append([]string{"lock"}, options...)...)
-		cmd.Dir = dir
-		cmd.Env = []string{
-			"PATH=" + os.Getenv("PATH"), "HOME=" + home, "BUNDLE_USER_HOME=" + home, "LANG=C.UTF-8", mirrorOf + server(t, universe), "BUNDLE_SILENCE_ROOT_WARNING=1",
-			"BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME=" + filepath.Join(home, "gems"),
-		}
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return "bundle lock: " + err.Error() + "\n" + string(out)
-		}
-		text, err := os.ReadFile(filepath.Join(dir, "Gemfile.lock"))
-		require.NoError(t, err)
-		return string(text)
-	})
+	return book.Check(
+		t,
+		verdict.Case{Client: "bundle", Question: append([]string{"lock"}, options...), Dir: dir, Given: universe},
+		func() string {
+			home := t.TempDir()
+			cmd := exec.Command("bundle", append([]string{"lock"}, options...)...)
+			cmd.Dir = dir
+			cmd.Env = []string{
+				"PATH=" + os.Getenv(
+					"PATH",
+				), "HOME=" + home, "BUNDLE_USER_HOME=" + home, "LANG=C.UTF-8", mirrorOf + server(t, universe), "BUNDLE_SILENCE_ROOT_WARNING=1",
+				"BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME=" + filepath.Join(home, "gems"),
+			}
+			if out, err := cmd.CombinedOutput(); err != nil {
+				return "bundle lock: " + err.Error() + "\n" + string(out)
+			}
+			text, err := os.ReadFile(filepath.Join(dir, "Gemfile.lock"))
+			require.NoError(t, err)
+			return string(text)
+		},
+	)
 }
 
 // A shape is a txtar file: "before" and "after", the gems that there are when the lock is made and
@@ -81,7 +87,9 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		parts[f.Name] = string(f.Data)
 	}
 	dir := t.TempDir()
-	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)) }
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
 	write("Gemfile", parts["Gemfile"])
 	var options []string
 	for platform := range strings.FieldsSeq(parts["platforms"]) {
@@ -136,7 +144,9 @@ func solve(t *testing.T, dir, universe, ask string) (*route.State, error) {
 	require.NoError(t, err)
 	r, err := Ecosystem{}.Connect(t.Context(), ecosystem.Surroundings{
 		Files: os.DirFS(dir), Environ: []string{mirrorOf + server(t, universe)}, Client: fetch.New(fetch.Config{}), Now: time.Now(),
-		Ask: func(context.Context, ...string) (string, error) { return "ruby 3.1.2p20 (2022-04-12) [x86_64-linux-gnu]", nil },
+		Ask: func(context.Context, ...string) (string, error) {
+			return "ruby 3.1.2p20 (2022-04-12) [x86_64-linux-gnu]", nil
+		},
 	}, ".")
 	require.NoError(t, err)
 	goal := route.Goal{Bounds: map[string]route.Bound{}}

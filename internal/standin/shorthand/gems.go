@@ -39,7 +39,10 @@ func Gems(lines string) (standin.Gems, error) {
 			}
 		}
 		sum := sha256.Sum256([]byte(fields[0] + release))
-		all[fields[0]] = append(all[fields[0]], fmt.Sprintf("%s %s|checksum:%s%s", release, strings.Join(deps, ","), hex.EncodeToString(sum[:]), needs))
+		all[fields[0]] = append(
+			all[fields[0]],
+			fmt.Sprintf("%s %s|checksum:%s%s", release, strings.Join(deps, ","), hex.EncodeToString(sum[:]), needs),
+		)
 	}
 	return all, nil
 }

@@ -1,0 +1,188 @@
+package gem
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+)
+
+// told are the gems of a Gemfile in a line each.
+func told(g *gemfile) (lines []string) {
+	for _, d := range g.gems {
+		line := fmt.Sprintf("%d %s [%s] %s", d.line, d.name, d.rng, d.group)
+		for _, more := range []string{d.fixed, d.source} {
+			if more != "" {
+				line += " (" + more + ")"
+			}
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+func TestGemfile(t *testing.T) {
+	src := `# gem "comment"
+source "https://gems.example"
+ruby "3.1.2"
+gem 'one'
+gem "two", "~> 1.0", '>= 1.0.2', require: false # two
+gem("three", "= 3")
+gem 'four', ['~> 4.0', '< 4.5'], :group => :test
+group :development, :test do
+  gem "five", git: "https://code.example/five.git", branch: "main"
+  gem "six", path: "../six"
+  platforms :ruby do
+    gem "seven", "7.0"
+  end
+end
+source "https://other.example" do
+  gem "eight", "8"
+end
+gem "nine", VERSION
+gem "ten", "10" if ENV["TEN"]
+if RUBY_VERSION > "3"
+  gem "eleven", "11"
+else
+  gem "twelve", "12"
+end
+%w[rspec-core rspec-mocks].each { |lib| }
+%w[spec-core spec-mocks].each do |lib|
+  gem lib, "~> 3"
+end
+gem lib, "~> 4"
+gem "thirteen", github: "pier/thirteen", groups: [:a, :b]
+gem "fourteen",
+    "~> 14.0", # why
+    ">= 14.0.1"
+text = <<~EOS
+  gem "heredoc"
+EOS
+gem "fifteen", "15"; gem "sixteen", "16", source: "https://third.example"
+eval_gemfile "more/Gemfile"
+`
+	files := fstest.MapFS{"Gemfile": {Data: []byte(src)}, "more/Gemfile": {Data: []byte("gem 'seventeen', '17'\n")}}
+	g, err := readGemfile(files, "Gemfile", []byte(src))
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"4 one [] default", "5 two [~> 1.0, >= 1.0.2] default", "6 three [= 3] default", "7 four [~> 4.0, < 4.5] test",
+		"9 five [] development, test (git source)", "10 six [] development, test (path source)", "12 seven [7.0] development, test",
+		"16 eight [8] default (https://other.example)", "18 nine [] default (its version is computed)", "19 ten [10] default (it " +
+			"stands in a condition)",
+		"21 eleven [11] default (it stands in a condition)", "23 twelve [12] default (it stands in a condition)",
+		"27 spec-core [~> 3] default (one line of a loop states it for several)", "27 spec-mocks [~> 3] default (one line of a " +
+			"loop states it for several)",
+		"30 thirteen [] a, b (git source)", "31 fourteen [~> 14.0, >= 14.0.1] default", "37 fifteen [15] default",
+		"37 sixteen [16] default (https://third.example)", "1 seventeen [17] default",
+	}, told(g))
+	assert.Equal(t, []string{"https://gems.example"}, g.sources)
+	assert.Equal(t, []string{"Gemfile:29 declares a gem whose name is computed; it is not moved"}, g.notes)
+	for _, d := range g.gems {
+		if d.site.Text != "" && d.file == "Gemfile" {
+			assert.Equal(t, d.site.Text, src[d.site.Start:d.site.End])
+		}
+	}
+}
+
+func TestLock(t *testing.T) {
+	src := `GIT
+  remote: https://code.example/five.git
+  revision: 0123456789012345678901234567890123456789
+  branch: main
+  specs:
+    five (0.5.0)
+      rack (>= 1.0)
+
+GEM
+  remote: https://gems.example/
+  specs:
+    native (1.0.0)
+    native (1.0.0-x86_64-linux)
+    rack (2.0.0)
+
+PLATFORMS
+  ruby
+  x86_64-linux
+
+DEPENDENCIES
+  five!
+  native (~> 1.0)
+
+CHECKSUMS
+  native (1.0.0) sha256=aa
+
+RUBY VERSION
+   ruby 3.1.2p20
+
+BUNDLED WITH
+   2.3.15
+`
+	l, err := readLock("Gemfile.lock", []byte(src))
+	require.NoError(t, err)
+	assert.Equal(t, src, string(l.write()))
+	assert.Equal(t, []string{"ruby", "x86_64-linux"}, l.platforms)
+	assert.Equal(t, "1.0.0", l.version("native"))
+	assert.Equal(t, []string{"five 0.5.0"}, l.via([]model.Requirement{{Name: "five"}, {Name: "native"}})["rack"].path)
+	for wrong, line := range map[string]string{
+		strings.Replace(src, "PLATFORMS", "<<<<<<< ours\nPLATFORMS", 1): "Gemfile.lock:16", strings.Replace(src,
+			"    rack (2.0.0)", "    rack 2", 1): "Gemfile.lock:14",
+	} {
+		_, err := readLock("Gemfile.lock", []byte(wrong))
+		assert.ErrorContains(t, err, line)
+	}
+}
+
+func TestInfo(t *testing.T) {
+	list := readInfo(
+		"created_at: x\n---\n1.0.0 |checksum:aa\n1.1.0-java dep:>= 1&< 2,other:>= 0|checksum:bb,ruby:>= 2.5&< 4\n1.1.0 \n1.1.0 |" +
+			"checksum:cc\nbad! x\n",
+	)
+	require.Len(t, list, 3)
+	assert.Equal(
+		t,
+		"1.1.0 java [{dep >= 1, < 2} {other >= 0}] >= 2.5, < 4",
+		fmt.Sprint(list[1].version, " ", list[1].platform, " ", list[1].deps, " ", list[1].ruby),
+	)
+	assert.Equal(t, "cc", list[2].sha256)
+}
+
+// FuzzGemfile sees that no text stops the reader, and that what it finds stands in the text.
+func FuzzGemfile(f *testing.F) {
+	f.Add("gem 'a', '~> 1'\ngroup :b do\ngem \"c\" if x\nend")
+	f.Add("gem(%w[a], [\"1\", '2'], :git => 'x')")
+	f.Fuzz(func(t *testing.T, src string) {
+		files := fstest.MapFS{"Gemfile": {Data: []byte(src)}}
+		x, err := ecosystem.Walk(files, nil)
+		require.NoError(t, err)
+		c, err := Ecosystem{}.Read(x, ".")
+		if err != nil {
+			return
+		}
+		for _, q := range c.Requirements {
+			if q.Site.Text != "" && q.Site.File == "Gemfile" {
+				require.Equal(t, q.Site.Text, src[q.Site.Start:q.Site.End])
+			}
+		}
+	})
+}
+
+// FuzzLock sees that no text stops the reader, and that what it writes is read again as the same.
+func FuzzLock(f *testing.F) {
+	f.Add("GEM\n  remote: x\n  specs:\n    a (1)\n      b (~> 1)\n\nPLATFORMS\n  ruby\n")
+	f.Fuzz(func(t *testing.T, src string) {
+		l, err := readLock("Gemfile.lock", []byte(src))
+		if err != nil {
+			return
+		}
+		again, err := readLock("Gemfile.lock", l.write())
+		if err == nil {
+			require.Equal(t, string(l.write()), string(again.write()))
+		}
+	})
+}
