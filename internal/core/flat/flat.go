@@ -110,6 +110,8 @@ type Request struct {
 	Goal     route.Goal
 	Tendency want.Tendency // of all that the goal does not take to the newest
 	Index    Index
+	// Upward keeps what only the lock has from going down.
+	Upward bool
 }
 
 // Asker is who asks for a key.

@@ -136,6 +136,12 @@ func (s *resolver) node(key Key) (*node, error) {
 	n.want, n.id = w, s.problem.Subject(key.String(), w.Texts())
 	s.nodes[key], s.byID[n.id] = n, n
 	s.prefer(n)
+	if s.Upward && w.At > 0 {
+		s.problem.Forbid(
+			func() string { return fmt.Sprintf("%s is locked at %s and does not go down unasked", key, s.Locked[key]) },
+			solve.Term{Subject: n.id, In: s.problem.Pick(n.id, func(i int) bool { return i < w.At })},
+		)
+	}
 	for _, state := range s.waiting[key] {
 		state(n)
 	}

@@ -84,13 +84,18 @@ func (c config) authorization(address string) (header, refused string) {
 	if !fetch.Private(address) {
 		return "", "the login for " + u.Host + " is not sent: it would go over plain HTTP; use https"
 	}
+	return basic(login), ""
+}
+
+// basic is the header for a login as addresses have it.
+func basic(login string) string {
 	if plain, err := url.PathUnescape(login); err == nil {
 		login = plain
 	}
 	if !strings.Contains(login, ":") {
 		login += ":"
 	}
-	return "Basic " + base64.StdEncoding.EncodeToString([]byte(login)), ""
+	return "Basic " + base64.StdEncoding.EncodeToString([]byte(login))
 }
 
 func withSlash(address string) string { return strings.TrimSuffix(address, "/") + "/" }

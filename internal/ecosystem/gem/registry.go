@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -115,11 +116,7 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 		}
 	}
 	for _, source := range sources {
-		address := r.config.mirror(source) + "info/" + url.PathEscape(name)
-		header, refused := r.config.authorization(address)
-		if refused != "" {
-			r.around.Note(refused)
-		}
+		address, header := r.address(source, "info/"+url.PathEscape(name))
 		body, err := r.around.Client.Document(ctx, fetch.Request{
 			URL: address, Accept: "text/plain", Authorization: header, Form: infoForm, Limit: maxInfo, Absent: []byte{},
 			Distil: func(body io.Reader) ([]byte, error) {
@@ -138,6 +135,23 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 		}
 	}
 	return nil, errUnknown
+}
+
+// address is where a file of a source is, and the login for it: that of the configuration, or one
+// that stands in the source's own address.
+func (r *registry) address(source, file string) (address, header string) {
+	base := r.config.mirror(source)
+	plain, _ := harmless.WithoutLogin(base)
+	header, refused := r.config.authorization(plain)
+	if u, err := url.Parse(base); header == "" && refused == "" && err == nil && u.User != nil {
+		if header = basic(u.User.String()); !fetch.Private(plain) {
+			header, refused = "", "the login in the address of "+harmless.Address(plain)+" is not sent: it would go over plain HTTP; use https"
+		}
+	}
+	if refused != "" {
+		r.around.Note(refused)
+	}
+	return withSlash(plain) + file, header
 }
 
 // readInfo reads a gem's list of releases: a line each, "1.0.0-java dep:>= 1&< 2,other:>= 0|checksum:…,ruby:>= 2.5". Of a

@@ -10,6 +10,7 @@ import (
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 )
@@ -211,7 +212,13 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 			}
 		}
 	}
+	// Nothing goes down where there is any other way; where there is none, it is told.
+	request.Upward = true
 	result, err := flat.Resolve(ctx, request)
+	if errors.As(err, new(*solve.Conflict)) {
+		request.Upward = false
+		result, err = flat.Resolve(ctx, request)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -46,15 +46,9 @@ func locked(t *testing.T, dir, universe string, options ...string) string {
 		t,
 		verdict.Case{Client: "bundle", Question: append([]string{"lock"}, options...), Dir: dir, Given: universe},
 		func() string {
-			home := t.TempDir()
 			cmd := exec.Command("bundle", append([]string{"lock"}, options...)...)
 			cmd.Dir = dir
-			cmd.Env = []string{
-				"PATH=" + os.Getenv(
-					"PATH",
-				), "HOME=" + home, "BUNDLE_USER_HOME=" + home, "LANG=C.UTF-8", mirrorOf + server(t, universe), "BUNDLE_SILENCE_ROOT_WARNING=1",
-				"BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME=" + filepath.Join(home, "gems"),
-			}
+			cmd.Env = environment(t, universe)
 			if out, err := cmd.CombinedOutput(); err != nil {
 				return "bundle lock: " + err.Error() + "\n" + string(out)
 			}
@@ -65,8 +59,33 @@ func locked(t *testing.T, dir, universe string, options ...string) string {
 	)
 }
 
+// installs sees that Bundler installs what the lock has, without changing it.
+func installs(t *testing.T, dir, universe string) {
+	t.Helper()
+	said := book.Check(t, verdict.Case{Client: "bundle", Question: []string{"install"}, Dir: dir, Given: universe}, func() string {
+		cmd := exec.Command("bundle", "install", "--quiet")
+		cmd.Dir = dir
+		cmd.Env = append(environment(t, universe), "BUNDLE_FROZEN=true", "BUNDLE_PATH="+t.TempDir())
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			return "bundle install: " + err.Error() + "\n" + string(out)
+		}
+		return "installed"
+	})
+	assert.Equal(t, "installed", said)
+}
+
+// environment is what Bundler gets to know of the machine.
+func environment(t *testing.T, universe string) []string {
+	home := t.TempDir()
+	return []string{
+		"PATH=" + os.Getenv("PATH"), "HOME=" + home, "BUNDLE_USER_HOME=" + home, "LANG=C.UTF-8", mirrorOf + server(t, universe),
+		"BUNDLE_SILENCE_ROOT_WARNING=1", "BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME=" + filepath.Join(home, "gems"),
+	}
+}
+
 // A shape is a txtar file: "before" and "after", the gems that there are when the lock is made and
-// those that come later; the Gemfile; "ask", a name and a requirement a line; "want", a gem and its
+// those that come later; the Gemfile, other files as "file:NAME"; "ask", a name and a requirement a line; "want", a gem and its
 // version a line, or "error:" and a text that the error must hold; and what the Gemfile becomes.
 func TestShapes(t *testing.T) {
 	files, err := filepath.Glob("testdata/shapes/*.txtar")
@@ -90,17 +109,24 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
+	for name, text := range parts {
+		if file, ok := strings.CutPrefix(name, "file:"); ok {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, file)), 0o755))
+			write(file, text)
+		}
+	}
 	write("Gemfile", parts["Gemfile"])
 	var options []string
 	for platform := range strings.FieldsSeq(parts["platforms"]) {
 		options = append(options, "--add-platform", platform)
 	}
 	lock := locked(t, dir, parts["before"], options...)
-	require.True(t, strings.HasPrefix(lock, "GEM\n"), lock)
+	require.Contains(t, lock, "GEM\n")
+	lock += parts["more-lock"]
 	write("Gemfile.lock", lock)
 
 	universe := parts["before"] + parts["after"]
-	state, err := solve(t, dir, universe, parts["ask"])
+	state, err := solved(t, dir, universe, parts["ask"])
 	if strings.Contains(parts["want"], "error:") {
 		require.Error(t, err)
 		for line := range strings.Lines(parts["want"]) {
@@ -132,11 +158,12 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		assert.Equal(t, text, string(manifest))
 	}
 	check(t, dir, l)
+	installs(t, dir, universe)
 	assert.Equal(t, locked(t, dir, universe), string(ours), "Bundler leaves the lock as we wrote it")
 }
 
-// solve asks for a state as a leg does.
-func solve(t *testing.T, dir, universe, ask string) (*route.State, error) {
+// solved asks for a state as a leg does.
+func solved(t *testing.T, dir, universe, ask string) (*route.State, error) {
 	t.Helper()
 	x, err := ecosystem.Walk(os.DirFS(dir), nil)
 	require.NoError(t, err)
@@ -187,6 +214,7 @@ func check(t *testing.T, dir string, l *lock) {
 	}
 	for _, s := range l.sections {
 		for _, one := range s.specs {
+			needed[one.name] = needed[one.name] || s.kind == "PATH"
 			for _, d := range one.deps {
 				meets(one.name, d.name, d.rng)
 			}
