@@ -138,7 +138,9 @@ func (s *resolver) node(key Key) (*node, error) {
 	s.prefer(n)
 	if s.Upward && w.At > 0 {
 		s.problem.Forbid(
-			func() string { return fmt.Sprintf("%s is locked at %s and does not go down unasked", key, s.Locked[key]) },
+			func() string {
+				return fmt.Sprintf("%s is locked at %s and does not go down unasked", key, s.Locked[key])
+			},
 			solve.Term{Subject: n.id, In: s.problem.Pick(n.id, func(i int) bool { return i < w.At })},
 		)
 	}

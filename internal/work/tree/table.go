@@ -8,4 +8,6 @@ import (
 )
 
 // BuiltIn is the table of all ecosystems that are built in.
-func BuiltIn() ecosystem.Table { return ecosystem.Table{npm.Ecosystem{}, gomod.Ecosystem{}, gem.Ecosystem{}} }
+func BuiltIn() ecosystem.Table {
+	return ecosystem.Table{npm.Ecosystem{}, gomod.Ecosystem{}, gem.Ecosystem{}}
+}
