@@ -66,6 +66,9 @@ type project struct {
 	manifest []byte
 	lock     *lock // nil for none
 	lockText []byte
+	asked    []model.Requirement // what has a line among the lock's dependencies
+	// stated are what the gems of the project itself ask for in their gemspecs, by gem and name.
+	stated map[string]map[string]model.Requirement
 }
 
 // Read reads the component in dir.

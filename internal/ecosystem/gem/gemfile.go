@@ -13,14 +13,19 @@ import (
 
 // gemfile is what a Gemfile declares, as far as its text tells.
 type gemfile struct {
-	main     string // the file that was read first
-	gems     []declared
-	sources  []string // the addresses of the global ones, in order
-	specs    []string // folders of "gemspec" lines
-	has      map[string]bool
-	rakefile bool
-	tests    bool
-	notes    []string
+	main    string // the file that was read first
+	gems    []declared
+	sources []string // the addresses of the global ones, in order
+	specs   []string // folders of "gemspec" lines
+	has     map[string]bool
+	// elsewhere are gems that are for certain platforms only, so that the lock tells whether
+	// they are in effect.
+	elsewhere map[string]bool
+	pinned    map[string]bool // gems with a source of their own
+	computes  bool            // there are gems whose lines the text alone does not tell
+	rakefile  bool
+	tests     bool
+	notes     []string
 }
 
 // declared is a gem line.
@@ -59,7 +64,7 @@ type block struct {
 
 // readGemfile reads a Gemfile and those that it takes in.
 func readGemfile(files fs.FS, file string, src []byte) (*gemfile, error) {
-	g := &gemfile{main: file, has: map[string]bool{}}
+	g := newGemfile(file)
 	if err := g.read(files, file, string(src), 0); err != nil {
 		return nil, err
 	}
@@ -67,6 +72,10 @@ func readGemfile(files fs.FS, file string, src []byte) (*gemfile, error) {
 		g.has[d.name] = true
 	}
 	return g, nil
+}
+
+func newGemfile(file string) *gemfile {
+	return &gemfile{main: file, has: map[string]bool{}, elsewhere: map[string]bool{}, pinned: map[string]bool{}}
 }
 
 func (g *gemfile) read(files fs.FS, file, src string, depth int) error {
@@ -226,6 +235,7 @@ func (r *reader) looped(variable string) []string {
 // other reads a Gemfile that this one takes in.
 func (r *reader) other(i int, args args) error {
 	if len(args.plain) != 1 || r.depth > 8 {
+		r.into.computes = true
 		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d takes in another Gemfile, whose name is computed", r.file, r.line(i)))
 		return nil
 	}
@@ -348,6 +358,12 @@ func (r *reader) site(i int) model.Site {
 	return model.Site{File: r.file, Start: t.Start + 1, End: t.End - 1, Line: r.line(i), Text: r.src[t.Start+1 : t.End-1]}
 }
 
+// Why a gem cannot be moved whose line the text alone does not tell.
+const (
+	conditional     = "it stands in a condition"
+	computedVersion = "its version is computed"
+)
+
 // gem reads a gem line.
 func (r *reader) gem(i, end int, a args) {
 	d := declared{file: r.file, line: r.line(i), group: "default", options: a.options}
@@ -369,6 +385,7 @@ func (r *reader) gem(i, end int, a args) {
 		a.plain = nil
 	}
 	if len(a.plain) == 0 || a.plain[0].site.File == "" {
+		r.into.computes = true
 		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d declares a gem whose name is computed; it is not moved", r.file, d.line))
 		return
 	}
@@ -396,13 +413,15 @@ func (r *reader) gem(i, end int, a args) {
 		case "path":
 			d.path = b.value
 		case "condition":
-			d.fixed = "it stands in a condition"
+			d.fixed, r.into.computes = conditional, true
+		case "platform", "platforms":
+			r.into.elsewhere[d.name] = true
 		case "loop":
 			if d.rng != "" {
 				d.fixed = "one line of a loop states it for several"
 			}
 		case "computed":
-			d.fixed = "it stands in a block that is computed"
+			d.fixed, r.into.computes = "it stands in a block that is computed", true
 		}
 	}
 	for _, key := range []string{"group", "groups"} {
@@ -410,12 +429,18 @@ func (r *reader) gem(i, end int, a args) {
 			d.group = strings.Trim(strings.ReplaceAll(v, ":", ""), "[] ")
 		}
 	}
+	if a.options["platforms"] != "" || a.options["platform"] != "" {
+		r.into.elsewhere[d.name] = true
+	}
 	d.origin(a)
 	if r.modifier(i, end) < end {
-		d.fixed = "it stands in a condition"
+		d.fixed, r.into.computes = conditional, true
 	}
 	if a.computed && d.fixed == "" {
-		d.fixed = "its version is computed"
+		d.fixed, r.into.computes = computedVersion, true
+	}
+	if d.source != "" || d.git != "" || d.path != "" {
+		r.into.pinned[d.name] = true
 	}
 	r.into.gems = append(r.into.gems, d)
 }

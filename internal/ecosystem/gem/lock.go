@@ -122,6 +122,18 @@ func (l *lock) has(name string) bool {
 	return slices.ContainsFunc(l.gems(), func(s *spec) bool { return s.name == name })
 }
 
+// asksFor tells whether a gem is among the dependencies of the project itself.
+func (l *lock) asksFor(name string) bool {
+	s := l.section("DEPENDENCIES")
+	return s != nil && slices.ContainsFunc(s.lines, func(line string) bool { return dependencyOf(line) == name })
+}
+
+// dependencyOf is the gem of a line of DEPENDENCIES.
+func dependencyOf(line string) string {
+	name, _, _ := strings.Cut(strings.TrimSpace(strings.TrimSuffix(line, "!")), " ")
+	return name
+}
+
 // version is the version of a gem, "" for one that is not there.
 func (l *lock) version(name string) string {
 	for _, s := range l.gems() {

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
 
 	"bellwether/internal/core/model"
 )
@@ -19,7 +21,7 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 	if err != nil {
 		return nil, &model.Fault{Doing: "reading the Gemfile", File: c.Manifest, Wrong: model.Reason(err)}
 	}
-	p := &project{dir: dir, manifest: src}
+	p := &project{dir: dir, manifest: src, stated: map[string]map[string]model.Requirement{}}
 	if p.gemfile, err = readGemfile(files, c.Manifest, src); err != nil {
 		return nil, err
 	}
@@ -48,6 +50,7 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 		}
 		c.Requirements = append(c.Requirements, q)
 	}
+	p.asked = slices.Clone(c.Requirements)
 	for _, spec := range p.gemfile.specs {
 		more, err := readSpecs(files, spec, p)
 		if err != nil {
@@ -87,18 +90,40 @@ func readSpecs(files fs.FS, dir string, p *project) (all []model.Requirement, er
 				q.Locked = p.lock.version(d.name)
 			}
 			all = append(all, q)
+			p.state(strings.TrimSuffix(e.Name(), ".gemspec"), q)
 		}
 	}
 	return all, nil
 }
 
+// state keeps what a gemspec asks for: for itself, or for those who develop it.
+func (p *project) state(gem string, q model.Requirement) {
+	if q.Fixed != "" {
+		p.gemfile.computes = true
+		return
+	}
+	if q.Group == development {
+		p.asked = append(p.asked, q)
+		return
+	}
+	if p.stated[gem] == nil {
+		p.stated[gem] = map[string]model.Requirement{}
+	}
+	if _, twice := p.stated[gem][q.Name]; !twice {
+		p.stated[gem][q.Name] = q
+	}
+}
+
+// development is the group of what a gemspec asks for for those who develop the gem.
+const development = "development"
+
 // specDependencies are the dependencies that a gemspec declares.
 func specDependencies(file, src string) []declared {
-	g := &gemfile{has: map[string]bool{}}
+	g := newGemfile(file)
 	r := newReader(file, src, g)
 	for i := range r.tokens {
 		group, ok := map[string]string{
-			"add_dependency": "runtime", "add_runtime_dependency": "runtime", "add_development_dependency": "development",
+			"add_dependency": "runtime", "add_runtime_dependency": "runtime", "add_development_dependency": development,
 		}[r.text(i)]
 		if !ok || r.text(i-1) != "." {
 			continue

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -57,10 +58,16 @@ func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, er
 		if x.chosen(group) == nil && group[0].version != locked {
 			continue // a platform of the lock cannot have it
 		}
-		unfit := !slices.ContainsFunc(group, x.fits)
+		unfit := !x.runs(group)
 		all = append(all, flat.Release{Text: group[0].version, Version: group[0].v, Unfit: unfit, Shunned: unfit})
 	}
 	return all, nil
+}
+
+// runs tells whether a version runs on the Ruby at hand, in the variants that the lock's platforms get.
+func (x index) runs(group []*variant) bool {
+	chosen := x.chosen(group)
+	return chosen != nil && !slices.ContainsFunc(chosen, func(v *variant) bool { return !x.fits(v) })
 }
 
 // AtHand is true: a gem's list has the needs of all its releases.
@@ -145,7 +152,7 @@ func (x index) allows(name string, rng version.Range) func(v version.Version) bo
 // deps are what a version depends on, on any platform of the lock, each once.
 func (x index) deps(ctx context.Context, name, release string) (all []dep) {
 	if s := x.fixed(name); s != nil {
-		return s.deps
+		return slices.DeleteFunc(slices.Clone(s.deps), func(d dep) bool { return x.project.states(name, d.name) })
 	}
 	list, err := x.variants(ctx, name)
 	if err != nil {
@@ -166,6 +173,21 @@ func (x index) deps(ctx context.Context, name, release string) (all []dep) {
 	return all
 }
 
+// inEffect tells whether a line of the Gemfile is for any platform of the lock, as far as the lock
+// tells: Bundler lists what is not among the dependencies alone.
+func (p *project) inEffect(q model.Requirement) bool {
+	if p.lock.has(q.Name) {
+		return true
+	}
+	return q.Fixed == "" && !p.lock.asksFor(q.Name) && !p.gemfile.elsewhere[q.Name]
+}
+
+// outdated tells whether the lock has a version that its Gemfile does not take any more.
+func (p *project) outdated(name string, rng version.Range) bool {
+	v, err := version.Gem{}.Parse(p.lock.version(name))
+	return err == nil && p.lock.has(name) && !rng.Contains(v)
+}
+
 // Resolve finds versions for the whole component, with as little change as the goal allows, and
 // writes manifest and lock.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
@@ -178,6 +200,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	}
 	x := index{r, p}
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}}
+	request.Goal.Bounds = maps.Clone(ask.Goal.Bounds)
 	for _, s := range p.lock.gems() {
 		request.Locked[flat.Key{Name: s.name}] = s.version
 	}
@@ -187,14 +210,23 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 		if err != nil {
 			return nil, &model.Fault{Doing: "reading the Gemfile", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
 		}
-		if seen[q.Name] || p.lock.version(q.Name) == "" && q.Fixed != "" {
+		if seen[q.Name] || !p.inEffect(q) {
 			continue // the first line of a name counts, and one that is not in effect does not
 		}
 		seen[q.Name] = true
+		allows := x.allows(q.Name, rng)
 		request.Roots = append(request.Roots, flat.Root{
-			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: x.allows(q.Name, rng)}, Range: orAny(q.Range),
+			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: allows}, Range: orAny(q.Range),
 			Place: q.Site.String(),
 		})
+		if request.Goal.Bounds[q.Name].Allow == nil && p.outdated(q.Name, rng) {
+			if request.Goal.Bounds == nil {
+				request.Goal.Bounds = map[string]route.Bound{}
+			}
+			request.Goal.Bounds[q.Name] = route.Bound{
+				Allow: allows, Why: fmt.Sprintf("%s asks for %s %s, which the lock does not have", q.Site, q.Name, q.Range),
+			}
+		}
 	}
 	for _, s := range p.lock.sections {
 		if s.kind != "PATH" {
@@ -235,7 +267,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 // write gives the edits that make the state: requirements that do not take their new version any
 // more, and the lock.
 func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result *flat.Result, s *route.State) error {
-	ranges := map[string]string{}
+	ranges := restatements{}
 	splices := map[string][]model.Splice{}
 	for i := range s.Moves {
 		m := &s.Moves[i]
@@ -252,7 +284,7 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 				s.Notices = append(s.Notices, fmt.Sprintf("%s states %s, which is not changed here: %s", q.Site, q.Range, q.Fixed))
 				continue
 			}
-			ranges[m.Name] = fresh
+			ranges[q.Site] = fresh
 			splices[q.Site.File] = append(splices[q.Site.File], model.Splice{Site: q.Site, New: x.project.quotedLike(q, fresh)})
 			m.Sites = append(m.Sites, q.Site)
 		}

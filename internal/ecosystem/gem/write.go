@@ -31,8 +31,19 @@ func (p *project) quotedLike(q model.Requirement, fresh string) string {
 	return strings.ReplaceAll(fresh, ", ", mark+", "+mark)
 }
 
+// restatements are requirements as they are written anew, by their places.
+type restatements map[model.Site]string
+
+// of is a requirement as it is now.
+func (r restatements) of(q model.Requirement) string {
+	if fresh, ok := r[q.Site]; ok {
+		return fresh
+	}
+	return q.Range
+}
+
 // relocked is the lock of a state. Entries that say the same as before keep their bytes.
-func (x index) relocked(ctx context.Context, result *flat.Result, ranges map[string]string) ([]byte, error) {
+func (x index) relocked(ctx context.Context, result *flat.Result, ranges restatements) ([]byte, error) {
 	l := &lock{file: x.project.lock.file, platforms: x.project.lock.platforms}
 	placed := map[string]bool{}
 	for _, s := range x.project.lock.sections {
@@ -40,8 +51,8 @@ func (x index) relocked(ctx context.Context, result *flat.Result, ranges map[str
 		l.sections = append(l.sections, fresh)
 		switch s.kind {
 		case "GIT", "PATH", "PLUGIN SOURCE":
-			fresh.specs = s.specs
 			for _, one := range s.specs {
+				fresh.specs = append(fresh.specs, x.project.restatedIn(one, ranges))
 				placed[one.name] = true
 			}
 		case "GEM":
@@ -53,7 +64,7 @@ func (x index) relocked(ctx context.Context, result *flat.Result, ranges map[str
 				}
 			}
 		case "DEPENDENCIES":
-			fresh.lines = dependencies(s.lines, ranges)
+			fresh.lines = x.project.dependencies(s.lines, ranges)
 		}
 	}
 	for _, c := range result.Chosen {
@@ -142,26 +153,75 @@ func (x index) specs(ctx context.Context, name, release string) (specs []*spec, 
 	return specs, nil
 }
 
-// dependencies are the lines of DEPENDENCIES with other requirements.
-func dependencies(lines []string, ranges map[string]string) (fresh []string) {
-	for _, line := range lines {
-		bare, own := strings.CutSuffix(line, "!")
-		name, _, _ := strings.Cut(strings.TrimSpace(bare), " ")
-		rng, changed := ranges[name]
-		if !changed {
-			fresh = append(fresh, line)
+// states tells whether a gem of the project itself asks for another one in a gemspec that was read.
+func (p *project) states(name, other string) bool {
+	_, ok := p.stated[name][other]
+	return ok
+}
+
+// restatedIn is a gem of the project as its gemspec has it now: what it asks for is what the
+// gemspec says.
+func (p *project) restatedIn(one *spec, ranges restatements) *spec {
+	said := p.stated[one.name]
+	if len(said) == 0 {
+		return one
+	}
+	fresh := *one
+	fresh.deps = nil
+	for _, d := range one.deps {
+		if q, ok := said[d.name]; ok {
+			d.rng = lockRange(ranges.of(q))
+		}
+		fresh.deps = append(fresh.deps, d)
+	}
+	return &fresh
+}
+
+// dependencies are the lines of DEPENDENCIES: what the Gemfile and its gemspecs ask for, and what
+// the lock has of gems whose lines are computed.
+func (p *project) dependencies(lines []string, ranges restatements) (fresh []string) {
+	asked := map[string]string{}
+	for _, q := range p.asked {
+		if _, twice := asked[q.Name]; twice || q.Fixed == conditional || q.Fixed == computedVersion {
 			continue
 		}
-		line = "  " + name
-		if text := lockRange(rng); text != "" {
+		line := "  " + q.Name
+		if text := lockRange(ranges.of(q)); text != "" {
 			line += " (" + text + ")"
 		}
-		if own {
+		asked[q.Name] = line
+	}
+	for _, line := range lines {
+		name := dependencyOf(line)
+		now, known := asked[name]
+		delete(asked, name)
+		switch {
+		case known && strings.HasSuffix(line, "!"):
+			fresh = append(fresh, now+"!")
+		case known:
+			fresh = append(fresh, now)
+		case p.gemfile.computes || p.own(name):
+			fresh = append(fresh, line)
+		}
+	}
+	for name, line := range asked {
+		if p.gemfile.pinned[name] {
 			line += "!"
 		}
 		fresh = append(fresh, line)
 	}
+	slices.SortFunc(fresh, func(a, b string) int { return strings.Compare(dependencyOf(a), dependencyOf(b)) })
 	return fresh
+}
+
+// own tells whether a gem is the project's own: it comes from a folder of it.
+func (p *project) own(name string) bool {
+	for _, s := range p.lock.sections {
+		if s.kind == "PATH" && slices.ContainsFunc(s.specs, func(one *spec) bool { return one.name == name }) {
+			return true
+		}
+	}
+	return false
 }
 
 // checksums are the lines of CHECKSUMS of a state: those of gems that stay, and of new ones as the
