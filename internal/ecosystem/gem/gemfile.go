@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/model"
 )
@@ -60,6 +61,7 @@ type block struct {
 	kind  string // "group", "source", "git", "path", "platforms", "condition", "computed" and so on
 	value string
 	names []string // of a loop: what its variable, the value, goes through
+	line  int      // where it begins, of one of the Gemfile's own words
 }
 
 // readGemfile reads a Gemfile and those that it takes in.
@@ -87,6 +89,43 @@ func (g *gemfile) read(files fs.FS, file, src string, depth int) error {
 			return err
 		}
 		i = max(next, i+1)
+	}
+	return r.unended()
+}
+
+// unended is the error of a block that nothing ends. Only what is certain is one: there are fewer
+// ends than blocks.
+func (r *reader) unended() error {
+	open := 0
+	for i, t := range r.tokens {
+		if t.Kind == lex.Word && r.text(i) == "do" {
+			open++
+		} else if t.Kind == lex.Word && r.text(i) == "end" {
+			open--
+		}
+	}
+	for _, b := range slices.Backward(r.blocks) {
+		if open > 0 && b.line > 0 {
+			return r.fault(b.line, "the block that begins here has no end")
+		}
+	}
+	return nil
+}
+
+func (r *reader) fault(line int, wrong string) error {
+	return &model.Fault{Doing: "reading the Gemfile", File: r.file, Line: line, Wrong: wrong, Next: "mend its syntax"}
+}
+
+// whole is the error of a call with a bracket or a text that nothing closes.
+func (r *reader) whole(from, to int) error {
+	for i := from; i < to; i++ {
+		t, text := r.tokens[i], r.text(i)
+		switch {
+		case t.Kind == lex.Mark && t.Pair < 0 && (text == "(" || text == "["):
+			return r.fault(r.line(i), "nothing closes the "+text+" here")
+		case t.Kind == lex.String && t.Pair < 0 && (text[0] == '"' || text[0] == '\'') && (len(text) < 2 || text[len(text)-1] != text[0]):
+			return r.fault(r.line(i), "nothing closes the text that begins here")
+		}
 	}
 	return nil
 }
@@ -150,16 +189,22 @@ func (r *reader) statement(i int) (int, error) {
 	end := r.end(i)
 	args := arguments(r, i+1, r.modifier(i, end))
 	opens := r.text(end) == "do"
+	if slices.Contains([]string{"gem", "source", "git", "path", "group", "platforms", "gemspec"}, word) {
+		if err := r.whole(i, end); err != nil {
+			return 0, err
+		}
+	}
 	switch word {
 	case "gem":
 		r.gem(i, end, args)
 	case "source", "git", "github", "path", "group", "platforms", "platform", "install_if":
 		if opens {
-			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", ")})
+			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", "), line: r.line(i)})
 			return end + 1, nil
 		}
 		if word == "source" && len(args.plain) > 0 {
 			r.into.sources = append(r.into.sources, args.plain[0].value)
+			r.login(i, args.plain[0].value)
 		}
 	case "gemspec":
 		r.into.specs = append(r.into.specs, path.Join(path.Dir(r.file), args.options["path"]))
@@ -181,6 +226,16 @@ func (r *reader) statement(i int) (int, error) {
 		return end + 1, nil
 	}
 	return end, nil
+}
+
+// login notes an address that has a login in it.
+func (r *reader) login(i int, address string) {
+	if plain, ok := harmless.WithoutLogin(address); ok && plain != address {
+		r.into.notes = append(r.into.notes, fmt.Sprintf(
+			"%s:%d has a login in the address of a source, where everybody reads it, and Bundler writes it into the lock; put it into "+
+				"Bundler's own configuration",
+			r.file, r.line(i)))
+	}
 }
 
 // modifier is where a condition behind a statement begins; end for none.

@@ -139,17 +139,50 @@ BUNDLED WITH
 }
 
 func TestInfo(t *testing.T) {
-	list := readInfo(
-		"created_at: x\n---\n1.0.0 |checksum:aa\n1.1.0-java dep:>= 1&< 2,other:>= 0|checksum:bb,ruby:>= 2.5&< 4\n1.1.0 \n1.1.0 |" +
-			"checksum:cc\nbad! x\n",
-	)
+	a, b, c := strings.Repeat("a", 64), strings.Repeat("b", 64), strings.Repeat("c", 64)
+	list, err := readInfo("created_at: x\n---\n1.0.0 |checksum:" + a + "\n1.1.0-java dep:>= 1&< 2,other:>= 0|checksum:" + b +
+		",ruby:>= 2.5&< 4\n1.1.0 \n1.1.0 |checksum:" + c + "\n\n")
+	require.NoError(t, err)
 	require.Len(t, list, 3)
 	assert.Equal(
 		t,
 		"1.1.0 java [{dep >= 1, < 2} {other >= 0}] >= 2.5, < 4",
 		fmt.Sprint(list[1].version, " ", list[1].platform, " ", list[1].deps, " ", list[1].ruby),
 	)
-	assert.Equal(t, "cc", list[2].sha256)
+	assert.Equal(t, c, list[2].sha256)
+	for wrong, want := range map[string]string{
+		"---\n1.0.0 \nbad! x\n":                              `line 3: "bad!" is no version of a gem`,
+		"---\n1.0.0 |checksum:zz\n":                          "line 2: the checksum of 1.0.0 is no SHA-256",
+		"---\n1.0.0 ../a:>= 0|checksum:" + a + "\n":          `line 2: "../a" is no name of a gem`,
+		"---\n1.0.0-\x1b[1m |checksum:" + a + "\n":           "is no version of a gem",
+		"x: y\n---\n1.0.0 a:>= 0|checksum:" + a + "0" + "\n": "line 3: the checksum",
+	} {
+		_, err := readInfo(wrong)
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+// TestBroken sees that a Gemfile that Ruby cannot read is refused with the place.
+func TestBroken(t *testing.T) {
+	for src, want := range map[string]string{
+		"source 'x'\ngroup :test do\n  gem 'a'\n":        "Gemfile:2: the block that begins here has no end",
+		"source 'x'\ngem('a', '1'\ngem 'b'\n":            "Gemfile:2: nothing closes the ( here",
+		"source 'x'\n\ngem 'a, '1'\n":                    "Gemfile:3: nothing closes the text that begins here",
+		"gem 'a'\ngem 'b', [\n  '1',\n":                  "Gemfile:2: nothing closes the [ here",
+		"eval_gemfile 'more'\n":                          "Gemfile:1: more cannot be read",
+		"eval_gemfile '../../more'\n":                    "Gemfile:1: ../../more cannot be read",
+		"source 'x'\nif a\n  gem 'b'\nend\ndef c; end\n": "",
+		"x = if a then 1 else 2 end\ngem 'b'\n":          "",
+		"gem 'a' if File.exist?('(')\n":                  "",
+		"y = [1].map do |z| z end\ngem 'b', \"1#{y}\"\n": "",
+	} {
+		_, err := readGemfile(fstest.MapFS{"Gemfile": {Data: []byte(src)}}, "Gemfile", []byte(src))
+		if want == "" {
+			assert.NoError(t, err, src)
+			continue
+		}
+		assert.ErrorContains(t, err, want, src)
+	}
 }
 
 // FuzzGemfile sees that no text stops the reader, and that what it finds stands in the text.

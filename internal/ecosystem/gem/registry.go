@@ -25,9 +25,11 @@ type registry struct {
 	sources []string          // the addresses of the global sources
 	own     map[string]string // the source of a gem that has one of its own
 	ruby    version.Version   // the Ruby at hand; nil for none
+	client  version.Version   // its RubyGems; nil for none
 
-	mu    sync.Mutex
-	known map[string]*pending
+	mu      sync.Mutex
+	known   map[string]*pending
+	doubled map[string][]string // gems that several sources know, with their addresses as they are shown
 }
 
 // pending is a gem's list of releases, which is there or on its way.
@@ -54,6 +56,7 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 		return nil, err
 	}
 	r := &registry{around: s, config: readConfig(s, dir), own: map[string]string{}, known: map[string]*pending{}}
+	r.doubled = map[string][]string{}
 	p := c.Detail.(*project)
 	for _, source := range p.gemfile.sources {
 		r.sources = append(r.sources, withSlash(source))
@@ -73,12 +76,18 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 			r.ruby, _ = version.Gem{}.Parse(m[1])
 		}
 	}
+	if text, err := s.Ask(ctx, "gem", "--version"); err == nil {
+		r.client, _ = version.Gem{}.Parse(text)
+	}
 	return r, nil
 }
 
 var (
 	rubyVersion = regexp.MustCompile(`^ruby ([0-9]+(?:\.[0-9]+)+)`)
 	gemName     = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
+
+	platformName = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
+	sha256Text   = regexp.MustCompile(`^[0-9a-f]{64}$`)
 )
 
 // maxInfo bounds a gem's list of releases, in bytes.
@@ -115,6 +124,8 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 			Next:  `write source "https://…" at its top`,
 		}
 	}
+	var all []*variant
+	var knowing []string
 	for _, source := range sources {
 		address, header := r.address(source, "info/"+url.PathEscape(name))
 		body, err := r.around.Client.Document(ctx, fetch.Request{
@@ -130,11 +141,39 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 		if err != nil {
 			return nil, fmt.Errorf("asking the gem server for %s: %w", name, err)
 		}
-		if len(body) > 0 {
-			return readInfo(string(body)), nil
+		if len(body) == 0 {
+			continue
+		}
+		list, err := readInfo(string(body))
+		if err != nil {
+			return nil, fmt.Errorf("reading what %s lists of %s: %w", harmless.Address(source), name, err)
+		}
+		knowing = append(knowing, harmless.Address(source))
+		if all == nil {
+			all = list
 		}
 	}
-	return nil, errUnknown
+	if knowing == nil {
+		return nil, errUnknown
+	}
+	if len(knowing) > 1 {
+		r.mu.Lock()
+		r.doubled[name] = knowing
+		r.mu.Unlock()
+	}
+	return all, nil
+}
+
+// twofold says that a gem could come from several sources; empty for one that cannot.
+func (r *registry) twofold(name string) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	from := r.doubled[name]
+	if len(from) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s is known to several sources, %s; it was taken from the first: give it a source of its own in the Gemfile",
+		name, strings.Join(from, " and "))
 }
 
 // address is where a file of a source is, and the login for it: that of the configuration, or one
@@ -155,57 +194,91 @@ func (r *registry) address(source, file string) (address, header string) {
 }
 
 // readInfo reads a gem's list of releases: a line each, "1.0.0-java dep:>= 1&< 2,other:>= 0|checksum:…,ruby:>= 2.5". Of a
-// release that stands twice the last line counts. What cannot be read is left out.
-func readInfo(text string) (all []*variant) {
-	_, text, _ = strings.Cut("\n"+text, "\n---\n")
+// release that stands twice the last line counts. A line that says no release is an error: the list is damaged.
+func readInfo(text string) (all []*variant, err error) {
+	text = "\n" + text
+	head, text, _ := strings.Cut(text, "\n---\n")
+	n := strings.Count(head, "\n") + 1
 	at := map[string]int{}
 	for line := range strings.Lines(text) {
-		head, rest, _ := strings.Cut(strings.TrimRight(line, "\r\n"), " ")
-		v := &variant{platform: "ruby"}
-		var platform string
-		if v.version, platform = splitPlatform(head); platform != "" {
-			v.platform = platform
-		}
-		parsed, err := version.Gem{}.Parse(v.version)
-		if err != nil || v.version == "" {
+		n++
+		line = strings.TrimRight(line, "\r\n")
+		if strings.TrimSpace(line) == "" {
 			continue
 		}
-		v.v = parsed
-		deps, needs, _ := strings.Cut(rest, "|")
-		for field := range strings.SplitSeq(deps, ",") {
-			if name, rng, ok := strings.Cut(strings.TrimSpace(field), ":"); ok {
-				v.deps = append(v.deps, dep{name, strings.ReplaceAll(rng, "&", ", ")})
-			}
+		v, err := readRelease(line)
+		if err != nil {
+			return nil, fmt.Errorf("line %d: %w", n, err)
 		}
-		for field := range strings.SplitSeq(needs, ",") {
-			name, value, _ := strings.Cut(field, ":")
-			switch name {
-			case "checksum":
-				v.sha256 = value
-			case "ruby":
-				v.ruby = strings.ReplaceAll(value, "&", ", ")
-			case "rubygems":
-				v.rubygems = strings.ReplaceAll(value, "&", ", ")
-			}
-		}
-		if k, twice := at[head]; twice {
+		full := fullName(v.version, v.platform)
+		if k, twice := at[full]; twice {
 			all[k] = v
 			continue
 		}
-		at[head] = len(all)
+		at[full] = len(all)
 		all = append(all, v)
 	}
 	slices.SortStableFunc(all, func(a, b *variant) int { return a.v.Compare(b.v) })
-	return all
+	return all, nil
 }
 
-// fits tells whether a release runs on the Ruby at hand.
-func (r *registry) fits(v *variant) bool {
-	if v.ruby == "" || r.ruby == nil {
-		return true
+// readRelease reads a line of a gem's list.
+func readRelease(line string) (*variant, error) {
+	head, rest, _ := strings.Cut(line, " ")
+	v := &variant{platform: "ruby"}
+	var platform string
+	if v.version, platform = splitPlatform(head); platform != "" {
+		v.platform = platform
 	}
-	rng, err := version.Gem{}.ParseRange(v.ruby)
-	return err != nil || rng.Contains(r.ruby)
+	var err error
+	if v.v, err = (version.Gem{}).Parse(v.version); err != nil || v.version == "" || !platformName.MatchString(v.platform) {
+		return nil, fmt.Errorf("%q is no version of a gem", head)
+	}
+	deps, needs, _ := strings.Cut(rest, "|")
+	for field := range strings.SplitSeq(deps, ",") {
+		name, rng, ok := strings.Cut(strings.TrimSpace(field), ":")
+		if !ok {
+			continue
+		}
+		if !gemName.MatchString(name) {
+			return nil, fmt.Errorf("%q is no name of a gem", name)
+		}
+		v.deps = append(v.deps, dep{name, strings.ReplaceAll(rng, "&", ", ")})
+	}
+	for field := range strings.SplitSeq(needs, ",") {
+		name, value, _ := strings.Cut(field, ":")
+		switch name {
+		case "checksum":
+			if !sha256Text.MatchString(value) {
+				return nil, fmt.Errorf("the checksum of %s is no SHA-256", head)
+			}
+			v.sha256 = value
+		case "ruby":
+			v.ruby = strings.ReplaceAll(value, "&", ", ")
+		case "rubygems":
+			v.rubygems = strings.ReplaceAll(value, "&", ", ")
+		}
+	}
+	return v, nil
+}
+
+// fits tells whether a release runs on the Ruby and RubyGems at hand.
+func (r *registry) fits(v *variant) bool { return r.unfit(v) == "" }
+
+// unfit says why a release does not run here, empty if it does.
+func (r *registry) unfit(v *variant) string {
+	for _, need := range []struct {
+		what, rng string
+		have      version.Version
+	}{{"ruby", v.ruby, r.ruby}, {"RubyGems", v.rubygems, r.client}} {
+		if need.rng == "" || need.have == nil {
+			continue
+		}
+		if rng, err := (version.Gem{}).ParseRange(need.rng); err == nil && !rng.Contains(need.have) {
+			return fmt.Sprintf("it needs %s %s, and %s is installed", need.what, need.rng, need.have)
+		}
+	}
+	return ""
 }
 
 // needs are the runtimes that a release states.
@@ -229,7 +302,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.R
 		v := group[0]
 		release := model.Release{Version: v.version, Needs: v.needs()}
 		if !slices.ContainsFunc(group, r.fits) {
-			release.Unfit = fmt.Sprintf("it needs ruby %s, and %s is installed", v.ruby, r.ruby)
+			release.Unfit = r.unfit(v)
 		}
 		all = append(all, release)
 	}

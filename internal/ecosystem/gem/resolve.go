@@ -261,6 +261,11 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 		version.Gem{},
 	)
 	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
+	for _, c := range result.Chosen {
+		if text := r.twofold(c.Key.Name); text != "" && c.Was != c.Version {
+			s.Notable = append(s.Notable, text)
+		}
+	}
 	return s, r.write(ctx, x, ask, result, s)
 }
 

@@ -28,7 +28,7 @@ func TestSources(t *testing.T) {
 			http.NotFound(w, r)
 			return
 		}
-		_, _ = w.Write([]byte("---\n1.0.0 |checksum:aa\n"))
+		_, _ = w.Write([]byte("---\n1.0.0 \n"))
 	}))
 	defer server.Close()
 	host := strings.TrimPrefix(server.URL, "http://")
