@@ -275,7 +275,7 @@ func surveyGrid(c model.SurveyComponent) grid {
 		g.rows = append(
 			g.rows,
 			line{
-				plain("%s", name), span{memberOf(c, r), faint}, span{clipped(cmpOr(r.Range, `""`)), faint}, locked, span{patch, good},
+				plain("%s", name), span{memberOf(c, r), faint}, span{clipped(cmpOr(r.Range, "any")), faint}, locked, span{patch, good},
 				span{r.Minor, good}, span{r.Major, warn}, note,
 			},
 		)

@@ -34,7 +34,7 @@ func TestSurvey(t *testing.T) {
 	assert.Equal(t, `board  npm, 4 requirements, locked in board/package-lock.json
   package      stated       locked  newest fix  within major  newest
   quayside     ^1.4.0       1.4.2   1.4.6       1.9.0         4.1.0   3 majors behind
-  swell (dev)  ""           0.3.2                                     up to date
+  swell (dev)  any          0.3.2                                     up to date
   charts       crew/charts                                            git source
   ropework     ^1.2.0       1.2.1                                     deprecated
 
@@ -47,7 +47,7 @@ npm, 4 requirements, locked in board/package-lock.json
 | package | stated | locked | newest fix | within major | newest |  |
 | --- | --- | --- | --- | --- | --- | --- |
 | quayside | ^1.4.0 | 1.4.2 | 1.4.6 | 1.9.0 | 4.1.0 | 3 majors behind |
-| swell (dev) | "" | 0.3.2 |  |  |  | up to date |
+| swell (dev) | any | 0.3.2 |  |  |  | up to date |
 | charts | crew/charts |  |  |  |  | git source |
 | ropework | ^1.2.0 | 1.2.1 |  |  |  | deprecated |
 

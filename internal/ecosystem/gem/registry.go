@@ -1,6 +1,7 @@
 package gem
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -90,6 +91,9 @@ var (
 	sha256Text   = regexp.MustCompile(`^[0-9a-f]{64}$`)
 )
 
+// maxVersions bounds the list of all gems of a server, of which only the beginning is read, in bytes.
+const maxVersions = 1 << 30
+
 // maxInfo bounds a gem's list of releases, in bytes.
 const maxInfo = 32 << 20
 
@@ -154,7 +158,7 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 		}
 	}
 	if knowing == nil {
-		return nil, errUnknown
+		return nil, cmp.Or(r.older(ctx, sources), errUnknown)
 	}
 	if len(knowing) > 1 {
 		r.mu.Lock()
@@ -162,6 +166,25 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 		r.mu.Unlock()
 	}
 	return all, nil
+}
+
+// older is the error of a source that has no compact index at all: it may have the older
+// interface only, which is not read.
+func (r *registry) older(ctx context.Context, sources []string) error {
+	for _, source := range sources {
+		address, header := r.address(source, "versions")
+		begins, err := r.around.Client.Document(ctx, fetch.Request{
+			URL: address, Accept: "text/plain", Authorization: header, Form: "gem-versions/1", Limit: maxVersions, Absent: []byte{},
+			Distil: func(body io.Reader) ([]byte, error) {
+				_, err := io.ReadFull(body, make([]byte, 1))
+				return []byte("there"), err
+			},
+		})
+		if err == nil && len(begins) == 0 {
+			return fmt.Errorf("%s has no compact index; if it has only the older interface, that is not read", harmless.Address(source))
+		}
+	}
+	return nil
 }
 
 // twofold says that a gem could come from several sources; empty for one that cannot.

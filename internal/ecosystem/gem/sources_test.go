@@ -59,7 +59,7 @@ func TestSources(t *testing.T) {
 		},
 		"an unknown gem, two servers": {
 			gemfile: "source \"SERVER\"\nsource \"SERVER/two\"\ngem 'missing'",
-			want:    []string{"/info/missing", "/two/info/missing"},
+			want:    []string{"/info/missing", "/two/info/missing", "/versions", "/two/versions"},
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
