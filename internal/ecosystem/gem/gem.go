@@ -100,27 +100,30 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	if path.Base(c.Manifest) == "gems.rb" {
 		env = append(env, "BUNDLE_GEMFILE=gems.rb")
 	}
-	run := func(name string, command ...string) model.Stage {
+	stage := func(name string, command ...string) model.Stage {
 		return model.Stage{Name: name, Dir: c.Dir, Command: command, Env: env}
 	}
-	stages := []model.Stage{run("fetch", "bundle", "install"), {Name: "build", Dir: c.Dir, Skip: "Ruby is not built"}}
-	has := func(name string) bool { return p.lock != nil && p.lock.has(name) }
-	switch {
-	case p.gemfile.has["rspec"] || has("rspec-core"):
-		stages = append(stages, run("test", "bundle", "exec", "rspec"))
-	case p.gemfile.has["rails"]:
-		stages = append(stages, run("test", "bundle", "exec", "rails", "test"))
-	case p.gemfile.rakefile:
-		stages = append(stages, run("test", "bundle", "exec", "rake"))
-	case has("minitest") && p.gemfile.tests:
-		stages = append(
-			stages,
-			run("test", "bundle", "exec", "ruby", "-Itest", "-Ilib", "-e", `Dir["test/**/*_test.rb"].sort.each { |f| require "./#{f}" }`),
-		)
-	default:
-		stages = append(stages, model.Stage{Name: "test", Dir: c.Dir, Skip: "no rspec, Rakefile or minitest was found"})
+	skipped := func(name, why string) model.Stage {
+		return model.Stage{Name: name, Dir: c.Dir, Skip: why, Env: env} // the settings may have a command for it
 	}
-	return stages
+	has := func(name string) bool { return p.gemfile.has[name] || p.lock != nil && p.lock.has(name) }
+	var test model.Stage
+	switch {
+	case has("rspec") || has("rspec-core"):
+		test = stage("test", "bundle", "exec", "rspec")
+	case p.gemfile.has["rails"]:
+		test = stage("test", "bundle", "exec", "rails", "test")
+	case p.gemfile.rakefile && has("rake"):
+		test = stage("test", "bundle", "exec", "rake")
+	case has("minitest") && p.gemfile.tests:
+		each := `Dir["test/**/*_test.rb"].sort.each { |f| require "./#{f}" }`
+		test = stage("test", "bundle", "exec", "ruby", "-Itest", "-Ilib", "-e", each)
+	case p.gemfile.rakefile:
+		test = skipped("test", "there is a Rakefile, and no rake in the Gemfile to run it")
+	default:
+		test = skipped("test", "no rspec, rake or minitest was found")
+	}
+	return []model.Stage{stage("fetch", "bundle", "install"), skipped("build", "Ruby is not built"), test}
 }
 
 // Connect gives the gem servers that the component in dir uses.

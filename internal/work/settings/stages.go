@@ -153,6 +153,7 @@ func (s Stage) Over(stage model.Stage) model.Stage {
 	case len(s.Command) > 0:
 		stage.Command, stage.Skip, stage.ByHand = s.Command, "", ""
 	}
+	stage.Env = slices.Clone(stage.Env)
 	for name, value := range s.Env {
 		stage.Env = append(stage.Env, name+"="+value)
 	}

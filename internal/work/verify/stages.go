@@ -23,7 +23,8 @@ func Stages(d *desk.Desk, t *tree.Tree, part *tree.Part) []model.Stage {
 		at := slices.IndexFunc(stages, func(s model.Stage) bool { return s.Name == set.Name })
 		if at < 0 && set.Name == settings.StageStart && (set.In != "" || len(t.Parts) == 1) {
 			at = len(stages)
-			stages = append(stages, model.Stage{Name: settings.StageStart, Dir: part.Dir})
+			// It runs with what the tests run with: that is where packages are found.
+			stages = append(stages, model.Stage{Name: settings.StageStart, Dir: part.Dir, Env: stages[at-1].Env})
 		}
 		if at < 0 {
 			continue // another ecosystem's
