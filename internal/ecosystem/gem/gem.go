@@ -96,7 +96,7 @@ func (Ecosystem) Packages(c *model.Component) (all []model.Package) {
 // Stages are Bundler's frozen install, and the tests by what the project has.
 func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	p := c.Detail.(*project)
-	env := []string{"BUNDLE_FROZEN=true", "BUNDLE_PATH=vendor/bundle", "BUNDLE_DISABLE_SHARED_GEMS=true"}
+	env := []string{"BUNDLE_FROZEN=true", "BUNDLE_PATH=" + bundle, "BUNDLE_DISABLE_SHARED_GEMS=true"}
 	if path.Base(c.Manifest) == "gems.rb" {
 		env = append(env, "BUNDLE_GEMFILE=gems.rb")
 	}

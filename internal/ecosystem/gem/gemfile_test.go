@@ -219,3 +219,20 @@ func FuzzLock(f *testing.F) {
 		}
 	})
 }
+
+// FuzzInfo sees that no list stops the reader, and that what it gives can be written into a lock.
+func FuzzInfo(f *testing.F) {
+	f.Add("---\n1.0.0-java dep:>= 1&< 2,other:>= 0|checksum:" + strings.Repeat("a", 64) + ",ruby:>= 2.5\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		list, err := readInfo(text)
+		if err != nil {
+			return
+		}
+		for _, v := range list {
+			require.NotContains(t, fullName(v.version, v.platform), "\n")
+			for _, d := range v.deps {
+				require.NotContains(t, d.name+lockRange(d.rng), "\n")
+			}
+		}
+	})
+}

@@ -58,6 +58,9 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 	}
 	r := &registry{around: s, config: readConfig(s, dir), own: map[string]string{}, known: map[string]*pending{}}
 	r.doubled = map[string][]string{}
+	if !s.AsOf.IsZero() || s.MinAge > 0 {
+		s.Note("gem servers tell no dates of releases, so that --as-of and --min-age let all gems through")
+	}
 	p := c.Detail.(*project)
 	for _, source := range p.gemfile.sources {
 		r.sources = append(r.sources, withSlash(source))
