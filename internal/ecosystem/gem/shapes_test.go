@@ -37,7 +37,10 @@ func server(t *testing.T, lines string) string {
 	return s.URL + "/"
 }
 
-const mirrorOf = "BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/="
+// mirrors are the settings by which a server stands for the two sources of the shapes.
+func mirrors(address string) []string {
+	return []string{"BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/=" + address, "BUNDLE_MIRROR__HTTP://OWN__EXAMPLE/=" + address}
+}
 
 // locked is the lock that Bundler leaves in a folder, if it was not asked the same before.
 func locked(t *testing.T, dir, universe string, options ...string) string {
@@ -78,10 +81,10 @@ func installs(t *testing.T, dir, universe string) {
 // environment is what Bundler gets to know of the machine.
 func environment(t *testing.T, universe string) []string {
 	home := t.TempDir()
-	return []string{
-		"PATH=" + os.Getenv("PATH"), "HOME=" + home, "BUNDLE_USER_HOME=" + home, "LANG=C.UTF-8", mirrorOf + server(t, universe),
-		"BUNDLE_SILENCE_ROOT_WARNING=1", "BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME=" + filepath.Join(home, "gems"),
-	}
+	return append(mirrors(server(t, universe)),
+		"PATH="+os.Getenv("PATH"), "HOME="+home, "BUNDLE_USER_HOME="+home, "LANG=C.UTF-8",
+		"BUNDLE_SILENCE_ROOT_WARNING=1", "BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME="+filepath.Join(home, "gems"),
+	)
 }
 
 // A shape is a txtar file: "before" and "after", the gems that there are when the lock is made and
@@ -122,7 +125,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	}
 	lock := locked(t, dir, parts["before"], options...)
 	require.Contains(t, lock, "GEM\n")
-	lock += parts["more-lock"]
+	lock = strings.Replace(lock, "BUNDLED WITH", parts["checksums"]+"BUNDLED WITH", 1)
 	write("Gemfile.lock", lock)
 	if edited, ok := parts["Gemfile.edited"]; ok {
 		write("Gemfile", edited)
@@ -173,7 +176,7 @@ func solved(t *testing.T, dir, universe, ask string) (*route.State, error) {
 	c, err := Ecosystem{}.Read(x, ".")
 	require.NoError(t, err)
 	r, err := Ecosystem{}.Connect(t.Context(), ecosystem.Surroundings{
-		Files: os.DirFS(dir), Environ: []string{mirrorOf + server(t, universe)}, Client: fetch.New(fetch.Config{}), Now: time.Now(),
+		Files: os.DirFS(dir), Environ: mirrors(server(t, universe)), Client: fetch.New(fetch.Config{}), Now: time.Now(),
 		Ask: func(context.Context, ...string) (string, error) {
 			return "ruby 3.1.2p20 (2022-04-12) [x86_64-linux-gnu]", nil
 		},
@@ -225,6 +228,18 @@ func check(t *testing.T, dir string, l *lock) {
 				meets(one.name, d.name, d.rng)
 			}
 		}
+	}
+	if sums := l.section("CHECKSUMS"); sums != nil {
+		var listed, there []string
+		for _, line := range sums.lines {
+			name, sum, _ := strings.Cut(strings.TrimSpace(line), " sha256=")
+			assert.Len(t, sum, 64, line)
+			listed = append(listed, name)
+		}
+		for _, one := range l.section("GEM").specs {
+			there = append(there, one.name+" ("+fullName(one.version, one.platform)+")")
+		}
+		assert.Equal(t, there, listed)
 	}
 	for _, s := range l.gems() {
 		assert.True(t, needed[s.name], "nobody needs %s", s.name)
