@@ -13,6 +13,8 @@ type lock struct {
 	file      string
 	sections  []*section
 	platforms []string
+	all       []*spec          // each gem once, of whatever platform
+	named     map[string]*spec // those by name
 }
 
 // section is a part of a lock: its heading, and its lines.
@@ -34,7 +36,7 @@ type dep struct{ name, rng string }
 
 // readLock reads a lock. Conflict markers are refused with their place.
 func readLock(file string, src []byte) (*lock, error) {
-	l := &lock{file: file}
+	l := &lock{file: file, named: map[string]*spec{}}
 	var now *section
 	fault := func(n int, wrong, next string) error {
 		return &model.Fault{Doing: "reading the lock of Bundler", File: file, Line: n, Wrong: wrong, Next: next}
@@ -61,6 +63,14 @@ func readLock(file string, src []byte) (*lock, error) {
 			now.lines = append(now.lines, line)
 			if now.kind == "PLATFORMS" {
 				l.platforms = append(l.platforms, bare)
+			}
+		}
+	}
+	for _, s := range l.sections {
+		for _, one := range s.specs {
+			if l.named[one.name] == nil {
+				l.named[one.name] = one
+				l.all = append(l.all, one)
 			}
 		}
 	}
@@ -105,22 +115,9 @@ func (s *section) remotes() (all []string) {
 }
 
 // gems are all gems of the lock, each once, of whatever platform.
-func (l *lock) gems() (all []*spec) {
-	seen := map[string]bool{}
-	for _, s := range l.sections {
-		for _, one := range s.specs {
-			if !seen[one.name] {
-				seen[one.name] = true
-				all = append(all, one)
-			}
-		}
-	}
-	return all
-}
+func (l *lock) gems() []*spec { return l.all }
 
-func (l *lock) has(name string) bool {
-	return slices.ContainsFunc(l.gems(), func(s *spec) bool { return s.name == name })
-}
+func (l *lock) has(name string) bool { return l.named[name] != nil }
 
 // asksFor tells whether a gem is among the dependencies of the project itself.
 func (l *lock) asksFor(name string) bool {
@@ -136,10 +133,8 @@ func dependencyOf(line string) string {
 
 // version is the version of a gem, "" for one that is not there.
 func (l *lock) version(name string) string {
-	for _, s := range l.gems() {
-		if s.name == name {
-			return s.version
-		}
+	if s := l.named[name]; s != nil {
+		return s.version
 	}
 	return ""
 }
@@ -163,10 +158,7 @@ type led struct {
 // via finds what leads to each gem, by the shortest way from a requirement.
 func (l *lock) via(requirements []model.Requirement) map[string]led {
 	found := map[string]led{}
-	specs := map[string]*spec{}
-	for _, s := range l.gems() {
-		specs[s.name] = s
-	}
+	specs := l.named
 	var queue []string
 	for i, q := range requirements {
 		if _, known := found[q.Name]; !known && specs[q.Name] != nil {

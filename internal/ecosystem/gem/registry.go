@@ -35,9 +35,10 @@ type registry struct {
 
 // pending is a gem's list of releases, which is there or on its way.
 type pending struct {
-	once sync.Once
-	list []*variant
-	err  error
+	once   sync.Once
+	list   []*variant
+	groups map[string][]*variant // by version
+	err    error
 }
 
 // variant is a release for one platform.
@@ -105,6 +106,17 @@ const infoForm = "gem-info/1"
 
 // variants are the releases of a gem, from its own source or else from the global ones.
 func (r *registry) variants(ctx context.Context, name string) ([]*variant, error) {
+	p := r.listed(ctx, name)
+	return p.list, p.err
+}
+
+// release is the variants of a gem's version; nil for none.
+func (r *registry) release(ctx context.Context, name, version string) ([]*variant, error) {
+	p := r.listed(ctx, name)
+	return p.groups[version], p.err
+}
+
+func (r *registry) listed(ctx context.Context, name string) *pending {
 	r.mu.Lock()
 	p := r.known[name]
 	if p == nil {
@@ -112,8 +124,14 @@ func (r *registry) variants(ctx context.Context, name string) ([]*variant, error
 		r.known[name] = p
 	}
 	r.mu.Unlock()
-	p.once.Do(func() { p.list, p.err = r.ask(ctx, name) })
-	return p.list, p.err
+	p.once.Do(func() {
+		p.list, p.err = r.ask(ctx, name)
+		p.groups = map[string][]*variant{}
+		for _, group := range byVersion(p.list) {
+			p.groups[group[0].version] = group
+		}
+	})
+	return p
 }
 
 func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {

@@ -23,26 +23,28 @@ var errUnknown = flat.ErrUnknown
 type index struct {
 	*registry
 	project *project
+	fixed   map[string]*spec // gems from elsewhere
+	within  map[string]int   // the section of the lock that a gem of a server is in
 }
 
-// fixed is what a gem from elsewhere is; nil for one of a gem server.
-func (x index) fixed(name string) *spec {
-	for _, s := range x.project.lock.sections {
-		if s.kind != "GIT" && s.kind != "PATH" {
-			continue
-		}
+func newIndex(r *registry, p *project) index {
+	x := index{r, p, map[string]*spec{}, map[string]int{}}
+	for i, s := range p.lock.sections {
 		for _, one := range s.specs {
-			if one.name == name {
-				return one
+			switch s.kind {
+			case "GIT", "PATH":
+				x.fixed[one.name] = one
+			case "GEM":
+				x.within[one.name] = i
 			}
 		}
 	}
-	return nil
+	return x
 }
 
 // Releases are the versions that every platform of the lock can have.
 func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, err error) {
-	if s := x.fixed(k.Name); s != nil {
+	if s := x.fixed[k.Name]; s != nil {
 		v, err := version.Gem{}.Parse(s.version)
 		if err != nil {
 			return nil, err
@@ -151,22 +153,17 @@ func (x index) allows(name string, rng version.Range) func(v version.Version) bo
 
 // deps are what a version depends on, on any platform of the lock, each once.
 func (x index) deps(ctx context.Context, name, release string) (all []dep) {
-	if s := x.fixed(name); s != nil {
+	if s := x.fixed[name]; s != nil {
 		return slices.DeleteFunc(slices.Clone(s.deps), func(d dep) bool { return x.project.states(name, d.name) })
 	}
-	list, err := x.variants(ctx, name)
+	group, err := x.release(ctx, name, release)
 	if err != nil {
 		return nil
 	}
-	for _, group := range byVersion(list) {
-		if group[0].version != release {
-			continue
-		}
-		for _, v := range x.chosen(group) {
-			for _, d := range v.deps {
-				if !slices.Contains(all, d) {
-					all = append(all, d)
-				}
+	for _, v := range x.chosen(group) {
+		for _, d := range v.deps {
+			if !slices.Contains(all, d) {
+				all = append(all, d)
 			}
 		}
 	}
@@ -198,7 +195,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 			Next: "write one with bundle lock, and commit it",
 		}
 	}
-	x := index{r, p}
+	x := newIndex(r, p)
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}}
 	request.Goal.Bounds = maps.Clone(ask.Goal.Bounds)
 	for _, s := range p.lock.gems() {

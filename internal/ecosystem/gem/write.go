@@ -101,10 +101,8 @@ func (s *spec) full() string { return s.name + "-" + fullName(s.version, s.platf
 // sectionFor is the section that a new gem belongs to: that of its own source, of the section that
 // it was in, or of the global source.
 func (x index) sectionFor(l *lock, name string) (*section, error) {
-	for i, s := range x.project.lock.sections {
-		if s.kind == "GEM" && slices.ContainsFunc(s.specs, func(one *spec) bool { return one.name == name }) {
-			return l.sections[i], nil
-		}
+	if i, ok := x.within[name]; ok {
+		return l.sections[i], nil
 	}
 	wanted := x.sources
 	if own := x.own[name]; own != "" {
@@ -130,22 +128,17 @@ func (x index) sectionFor(l *lock, name string) (*section, error) {
 
 // specs are the entries of a gem's version, one a variant.
 func (x index) specs(ctx context.Context, name, release string) (specs []*spec, err error) {
-	list, err := x.variants(ctx, name)
+	group, err := x.release(ctx, name, release)
 	if err != nil {
 		return nil, err
 	}
-	for _, group := range byVersion(list) {
-		if group[0].version != release {
-			continue
+	for _, v := range x.chosen(group) {
+		one := &spec{name: name, version: v.version, platform: v.platform}
+		for _, d := range v.deps {
+			one.deps = append(one.deps, dep{d.name, lockRange(d.rng)})
 		}
-		for _, v := range x.chosen(group) {
-			one := &spec{name: name, version: v.version, platform: v.platform}
-			for _, d := range v.deps {
-				one.deps = append(one.deps, dep{d.name, lockRange(d.rng)})
-			}
-			slices.SortFunc(one.deps, func(a, b dep) int { return strings.Compare(a.name, b.name) })
-			specs = append(specs, one)
-		}
+		slices.SortFunc(one.deps, func(a, b dep) int { return strings.Compare(a.name, b.name) })
+		specs = append(specs, one)
 	}
 	if specs == nil {
 		return nil, fmt.Errorf("%s %s: %w", name, release, errMissing)
@@ -236,24 +229,19 @@ func (x index) checksums(ctx context.Context, lines []string, result *flat.Resul
 		}
 	}
 	for _, c := range result.Chosen {
-		if c.Was == c.Version || x.fixed(c.Key.Name) != nil {
+		if c.Was == c.Version || x.fixed[c.Key.Name] != nil {
 			continue
 		}
-		list, err := x.variants(ctx, c.Key.Name)
+		group, err := x.release(ctx, c.Key.Name, c.Version)
 		if err != nil {
 			continue
 		}
-		for _, group := range byVersion(list) {
-			if group[0].version != c.Version {
-				continue
+		for _, v := range x.chosen(group) {
+			line := fmt.Sprintf("  %s (%s)", c.Key.Name, fullName(v.version, v.platform))
+			if v.sha256 != "" {
+				line += " sha256=" + v.sha256
 			}
-			for _, v := range x.chosen(group) {
-				line := fmt.Sprintf("  %s (%s)", c.Key.Name, fullName(v.version, v.platform))
-				if v.sha256 != "" {
-					line += " sha256=" + v.sha256
-				}
-				fresh = append(fresh, line)
-			}
+			fresh = append(fresh, line)
 		}
 	}
 	slices.Sort(fresh)
