@@ -20,6 +20,7 @@ type Mistake struct {
 	Wrong, Next  string
 }
 
+// Error is the place and what is wrong.
 func (m *Mistake) Error() string { return fmt.Sprintf("%d:%d: %s", m.Line, m.Column, m.Wrong) }
 
 // Kind is what a hole takes.

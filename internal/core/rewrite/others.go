@@ -28,6 +28,7 @@ func (*Value) Kind() string { return "value" }
 
 func (b *Value) words() []string { return []string{b.Old} }
 
+// Check says what is wrong with the rule as it is written; nil for nothing.
 func (b *Value) Check() error {
 	if b.Old == "" || b.Old == b.New {
 		return errors.New("a value wants two different texts")
@@ -135,6 +136,7 @@ func (*Line) Kind() string { return "line" }
 
 func (b *Line) words() []string { return nil }
 
+// Check says what is wrong with the rule as it is written; nil for nothing.
 func (b *Line) Check() error {
 	if (b.After == nil) == (b.Before == nil) || strings.TrimSpace(b.Insert) == "" {
 		return errors.New("a line wants insert, and either after or before")
@@ -263,6 +265,7 @@ type Move struct {
 // Kind is "file".
 func (*Move) Kind() string { return "file" }
 
+// Check says what is wrong with the rule as it is written; nil for nothing.
 func (b *Move) Check() error {
 	n := 0
 	for _, name := range []string{b.From, b.Delete, b.Add} {

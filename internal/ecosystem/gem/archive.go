@@ -19,11 +19,14 @@ import (
 	"bellwether/internal/host/fetch"
 )
 
-// The bounds of an archive: bytes as it comes and unpacked, and its files.
+// The bounds of an archive: bytes as it comes and unpacked, its files, and how many times larger it
+// may become once it is large.
 const (
 	maxArchive  = 1 << 28
 	maxUnpacked = 1 << 30
 	maxFiles    = 200_000
+	maxRatio    = 200
+	largeFrom   = 64 << 20
 )
 
 // Archive are the files of a release's archive that are wanted.
@@ -43,11 +46,7 @@ func (r *registry) Archive(
 	if v == nil {
 		return nil, fmt.Errorf("%s %s: %w", s.Name, release, errMissing)
 	}
-	source := r.own[s.Name]
-	if source == "" && len(r.sources) > 0 {
-		source = r.sources[0]
-	}
-	address, header := r.address(source, archiveName(s.Name, v))
+	address, header := r.address(r.listed(ctx, s.Name).source, archiveName(s.Name, v))
 	payload, err := r.around.Client.Document(ctx, fetch.Request{
 		URL: address, Authorization: header, Limit: maxArchive, Forever: true, Form: "gem-archive/1 " + wanted.Form + " " + v.sha256,
 		Distil: func(archive io.Reader) ([]byte, error) {
@@ -81,7 +80,7 @@ func readArchive(archive io.Reader, sha string, wanted ecosystem.Wanted) (list [
 		if f.Name != "data.tar.gz" {
 			continue
 		}
-		if list, err = readData(outer, wanted); err != nil {
+		if list, err = readData(outer, f.Size, wanted); err != nil {
 			return nil, fmt.Errorf("the archive: %w", err)
 		}
 	}
@@ -94,7 +93,8 @@ func readArchive(archive io.Reader, sha string, wanted ecosystem.Wanted) (list [
 	return list, nil
 }
 
-func readData(packed io.Reader, wanted ecosystem.Wanted) (list []ecosystem.ArchiveFile, err error) {
+// readData reads the wanted files of a packed tar of so many bytes.
+func readData(packed io.Reader, size int64, wanted ecosystem.Wanted) (list []ecosystem.ArchiveFile, err error) {
 	unzipped, err := gzip.NewReader(packed)
 	if err != nil {
 		return nil, err
@@ -106,6 +106,8 @@ func readData(packed io.Reader, wanted ecosystem.Wanted) (list []ecosystem.Archi
 		switch {
 		case limited.N <= 0: // which reads as an end
 			return nil, fmt.Errorf("it is larger than %d bytes", int64(maxUnpacked))
+		case maxUnpacked-limited.N > max(largeFrom, maxRatio*size):
+			return nil, fmt.Errorf("it becomes more than %d times larger when it is unpacked", maxRatio)
 		case n > maxFiles:
 			return nil, fmt.Errorf("it has more than %d files", maxFiles)
 		case err == io.EOF:

@@ -37,6 +37,7 @@ type registry struct {
 type pending struct {
 	once   sync.Once
 	list   []*variant
+	source string                // the address of the source that knows it
 	groups map[string][]*variant // by version
 	err    error
 }
@@ -125,7 +126,7 @@ func (r *registry) listed(ctx context.Context, name string) *pending {
 	}
 	r.mu.Unlock()
 	p.once.Do(func() {
-		p.list, p.err = r.ask(ctx, name)
+		p.list, p.source, p.err = r.ask(ctx, name)
 		p.groups = map[string][]*variant{}
 		for _, group := range byVersion(p.list) {
 			p.groups[group[0].version] = group
@@ -134,22 +135,21 @@ func (r *registry) listed(ctx context.Context, name string) *pending {
 	return p
 }
 
-func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
+func (r *registry) ask(ctx context.Context, name string) (all []*variant, from string, err error) {
 	if !gemName.MatchString(name) {
-		return nil, fmt.Errorf("%q is no name of a gem", name)
+		return nil, "", fmt.Errorf("%q is no name of a gem", name)
 	}
 	sources := r.sources
 	if own := r.own[name]; own != "" {
 		sources = []string{own}
 	}
 	if len(sources) == 0 {
-		return nil, &model.Fault{
+		return nil, "", &model.Fault{
 			Doing: "looking for a gem server",
 			Wrong: "the Gemfile names no source",
 			Next:  `write source "https://…" at its top`,
 		}
 	}
-	var all []*variant
 	var knowing []string
 	for _, source := range sources {
 		address, header := r.address(source, "info/"+url.PathEscape(name))
@@ -164,29 +164,29 @@ func (r *registry) ask(ctx context.Context, name string) ([]*variant, error) {
 			},
 		})
 		if err != nil {
-			return nil, fmt.Errorf("asking the gem server for %s: %w", name, err)
+			return nil, "", fmt.Errorf("asking the gem server for %s: %w", name, err)
 		}
 		if len(body) == 0 {
 			continue
 		}
 		list, err := readInfo(string(body))
 		if err != nil {
-			return nil, fmt.Errorf("reading what %s lists of %s: %w", harmless.Address(source), name, err)
+			return nil, "", fmt.Errorf("reading what %s lists of %s: %w", harmless.Address(source), name, err)
 		}
 		knowing = append(knowing, harmless.Address(source))
 		if all == nil {
-			all = list
+			all, from = list, source
 		}
 	}
 	if knowing == nil {
-		return nil, cmp.Or(r.older(ctx, sources), errUnknown)
+		return nil, "", cmp.Or(r.older(ctx, sources), errUnknown)
 	}
 	if len(knowing) > 1 {
 		r.mu.Lock()
 		r.doubled[name] = knowing
 		r.mu.Unlock()
 	}
-	return all, nil
+	return all, from, nil
 }
 
 // older is the error of a source that has no compact index at all: it may have the older
