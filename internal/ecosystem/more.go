@@ -24,12 +24,20 @@ type Importer interface {
 	Imports(fsys fs.FS, c *model.Component, name string) ([]model.Site, error)
 }
 
-// Rewriter is an ecosystem in whose manifests requirements can be renamed, added,
-// dropped and overridden.
+// Rewriter is an ecosystem in whose manifests requirements can be renamed, added and
+// dropped, and those of an Overrider overridden.
 type Rewriter interface {
 	// Rewrite gives the edits of the manifests alone; Resolve follows with
 	// what the changes mean.
 	Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error)
+}
+
+// Overrider is a Rewriter whose manifests can say what a package gets of another, whatever it
+// asks for.
+type Overrider interface {
+	Rewriter
+	// CanOverride tells whether a component's can.
+	CanOverride(c *model.Component) bool
 }
 
 // Sourced is an ecosystem in whose manifests a requirement can ask for a repository

@@ -308,7 +308,19 @@ func short(v *gemVersion, n int) string {
 	return strings.Join(numbers, ".")
 }
 
-// Onward is v and what comes later in its line.
-func (Gem) Onward(v Version) string {
-	return "~> " + v.Line() + ".0, >= " + v.String()
+// Onward is v and what comes later in its line: "~> 1.2", "~> 1.2, >= 1.2.3", "~> 0.5.3".
+func (Gem) Onward(of Version) string {
+	v := of.(*gemVersion)
+	n, next := 2, raised(v.number(0))
+	if v.number(0) == "0" {
+		n, next = 3, "0."+raised(v.number(1))
+	}
+	if v.pre { // "~> 2.0" begins at 2.0, behind its pre-releases
+		return ">= " + v.text + ", < " + next
+	}
+	near := short(v, n)
+	if newGemVersion(near).Compare(v) == 0 {
+		return "~> " + near
+	}
+	return "~> " + near + ", >= " + v.text
 }

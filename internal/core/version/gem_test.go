@@ -47,3 +47,17 @@ func TestGemRestate(t *testing.T) {
 		assert.Equal(t, c.step, Gem{}.Step(from, to), "%s to %s", c.from, c.to)
 	}
 }
+
+func TestGemOnward(t *testing.T) {
+	for text, want := range map[string]string{
+		"1.2.0": "~> 1.2", "1.2.3": "~> 1.2, >= 1.2.3", "4": "~> 4.0", "0.5.3": "~> 0.5.3", "2.0.0.rc1": ">= 2.0.0.rc1, < 3",
+	} {
+		v, err := Gem{}.Parse(text)
+		require.NoError(t, err)
+		got := Gem{}.Onward(v)
+		assert.Equal(t, want, got)
+		rng, err := Gem{}.ParseRange(got)
+		require.NoError(t, err)
+		assert.True(t, rng.Contains(v), got)
+	}
+}

@@ -12,6 +12,13 @@ type args struct {
 	plain    []argument        // those without a name
 	options  map[string]string // those with one
 	computed bool              // one of those without a name is no literal text
+	parts    []part            // all of them, in their order
+}
+
+// part is where an argument stands in its file.
+type part struct {
+	key        string // of one with a name
+	start, end int
 }
 
 type argument struct {
@@ -41,23 +48,35 @@ func arguments(r *reader, from, to int) (a args) {
 			next++
 		}
 		r.argument(&a, i, next)
+		if next > i {
+			a.parts = append(a.parts, part{r.optionName(i, next), r.tokens[i].Start, r.tokens[next-1].End})
+		}
 		i = next + 1
 	}
 	return a
 }
 
+// optionName is the name of an argument that has one: key: value, "key" => value, :key => value.
+func (r *reader) optionName(from, to int) string {
+	switch {
+	case to > from+2 && r.text(from+1) == ":" && r.tokens[from].Kind == lex.Word:
+		return r.text(from)
+	case to > from+2 && r.text(from+1) == "=>":
+		return unquoted(r.text(from))
+	case to > from+3 && r.text(from) == ":" && r.text(from+2) == "=>":
+		return r.text(from + 1)
+	}
+	return ""
+}
+
 // argument reads one argument.
 func (r *reader) argument(a *args, from, to int) {
-	if to > from+2 && r.text(from+1) == ":" && r.tokens[from].Kind == lex.Word { // key: value
-		a.options[r.text(from)] = r.literal(from+2, to)
-		return
-	}
-	if to > from+2 && r.text(from+1) == "=>" { // "key" => value
-		a.options[unquoted(r.text(from))] = r.literal(from+2, to)
-		return
-	}
-	if to > from+3 && r.text(from) == ":" && r.text(from+2) == "=>" { // :key => value
-		a.options[r.text(from+1)] = r.literal(from+3, to)
+	if name := r.optionName(from, to); name != "" {
+		value := from + 2
+		if r.text(from) == ":" {
+			value++
+		}
+		a.options[name] = r.literal(value, to)
 		return
 	}
 	switch {

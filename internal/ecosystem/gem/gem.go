@@ -67,6 +67,7 @@ type project struct {
 	lock     *lock // nil for none
 	lockText []byte
 	asked    []model.Requirement // what has a line among the lock's dependencies
+	specced  []declared          // what the gemspecs declare
 	// stated are what the gems of the project itself ask for in their gemspecs, by gem and name.
 	stated map[string]map[string]model.Requirement
 }

@@ -27,6 +27,7 @@ type gemfile struct {
 	rakefile  bool
 	tests     bool
 	notes     []string
+	texts     map[string][]byte // the files that were read
 }
 
 // declared is a gem line.
@@ -37,12 +38,17 @@ type declared struct {
 	parts   []model.Site // the texts of its requirements, one by one
 	group   string
 	source  string // an address, where it has one of its own
-	git     string // the address of a repository
+	git     repository
 	path    string
 	fixed   string // why it cannot be moved; empty if it can
 	file    string
 	line    int
 	options map[string]string
+	start   int    // where the statement begins in its file
+	end     int    // and where it ends
+	call    []part // its arguments; the first is the name
+	nested  bool   // it stands in a block
+	looped  bool   // its name is one of a list
 }
 
 // reader reads one file of tokens.
@@ -62,6 +68,7 @@ type block struct {
 	value string
 	names []string // of a loop: what its variable, the value, goes through
 	line  int      // where it begins, of one of the Gemfile's own words
+	with  map[string]string
 }
 
 // readGemfile reads a Gemfile and those that it takes in.
@@ -77,11 +84,14 @@ func readGemfile(files fs.FS, file string, src []byte) (*gemfile, error) {
 }
 
 func newGemfile(file string) *gemfile {
-	return &gemfile{main: file, has: map[string]bool{}, elsewhere: map[string]bool{}, pinned: map[string]bool{}}
+	return &gemfile{
+		main: file, has: map[string]bool{}, elsewhere: map[string]bool{}, pinned: map[string]bool{}, texts: map[string][]byte{},
+	}
 }
 
 func (g *gemfile) read(files fs.FS, file, src string, depth int) error {
 	r := newReader(file, src, g)
+	g.texts[file] = []byte(src)
 	r.files, r.depth = files, depth
 	for i := 0; i < len(r.tokens); {
 		next, err := r.statement(i)
@@ -199,7 +209,7 @@ func (r *reader) statement(i int) (int, error) {
 		r.gem(i, end, args)
 	case "source", "git", "github", "path", "group", "platforms", "platform", "install_if":
 		if opens {
-			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", "), line: r.line(i)})
+			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", "), line: r.line(i), with: args.options})
 			return end + 1, nil
 		}
 		if word == "source" && len(args.plain) > 0 {
@@ -321,14 +331,17 @@ const (
 
 // gem reads a gem line.
 func (r *reader) gem(i, end int, a args) {
-	d := declared{file: r.file, line: r.line(i), group: "default", options: a.options}
+	d := declared{
+		file: r.file, line: r.line(i), group: "default", options: a.options,
+		start: r.tokens[i].Start, end: r.tokens[end-1].End, call: a.parts, nested: len(r.blocks) > 0,
+	}
 	first := i + 1
 	if r.text(first) == "(" {
 		first++
 	}
 	if names := r.looped(r.text(first)); names != nil {
 		a.plain = append([]argument{{value: names[0], site: model.Site{File: r.file}}}, a.plain...)
-		a.computed = false
+		a.computed, d.looped = false, true
 		defer func() {
 			last := r.into.gems[len(r.into.gems)-1]
 			for _, name := range names[1:] {
@@ -364,7 +377,7 @@ func (r *reader) gem(i, end int, a args) {
 		case "source":
 			d.source = b.value
 		case "git", "github":
-			d.git = b.value
+			d.repository(b.kind, b.value, b.with)
 		case "path":
 			d.path = b.value
 		case "condition":
@@ -394,32 +407,8 @@ func (r *reader) gem(i, end int, a args) {
 	if a.computed && d.fixed == "" {
 		d.fixed, r.into.computes = computedVersion, true
 	}
-	if d.source != "" || d.git != "" || d.path != "" {
+	if d.source != "" || d.git.address != "" || d.path != "" {
 		r.into.pinned[d.name] = true
 	}
 	r.into.gems = append(r.into.gems, d)
-}
-
-// origin notes where a gem comes from, if not from the global source.
-func (d *declared) origin(a args) {
-	for _, host := range []string{"github", "gitlab", "bitbucket", "gist"} {
-		if repo := a.options[host]; repo != "" {
-			d.git = repo
-		}
-	}
-	if v := a.options["git"]; v != "" {
-		d.git = v
-	}
-	if v := a.options["path"]; v != "" {
-		d.path = v
-	}
-	if v := a.options["source"]; v != "" {
-		d.source = v
-	}
-	switch {
-	case d.git != "":
-		d.fixed = "git source"
-	case d.path != "":
-		d.fixed = "path source"
-	}
 }

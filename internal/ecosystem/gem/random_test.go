@@ -91,7 +91,7 @@ func TestRandom(t *testing.T) {
 			continue
 		}
 		write("Gemfile.lock", lock)
-		state, err := solved(t, dir, before+after, ask)
+		state, err := solved(t, dir, before+after, ask, "")
 		var conflict *solve.Conflict
 		if errors.As(err, &conflict) {
 			assert.NotEmpty(t, conflict.Proof().Lines())

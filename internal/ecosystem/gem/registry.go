@@ -228,7 +228,9 @@ func (r *registry) address(source, file string) (address, header string) {
 	header, refused := r.config.authorization(plain)
 	if u, err := url.Parse(base); header == "" && refused == "" && err == nil && u.User != nil {
 		if header = basic(u.User.String()); !fetch.Private(plain) {
-			header, refused = "", "the login in the address of "+harmless.Address(plain)+" is not sent: it would go over plain HTTP; use https"
+			header, refused = "", "the login in the address of "+harmless.Address(
+				plain,
+			)+" is not sent: it would go over plain HTTP; use https"
 		}
 	}
 	if refused != "" {

@@ -23,23 +23,32 @@ var errUnknown = flat.ErrUnknown
 type index struct {
 	*registry
 	project *project
-	fixed   map[string]*spec // gems from elsewhere
-	within  map[string]int   // the section of the lock that a gem of a server is in
+	fixed   map[string]*spec    // gems from elsewhere
+	within  map[string]*section // the section of the lock that a gem of a server is in
+	fresh   []*section          // repositories that the lock does not have
 }
 
-func newIndex(r *registry, p *project) index {
-	x := index{r, p, map[string]*spec{}, map[string]int{}}
-	for i, s := range p.lock.sections {
+func newIndex(ctx context.Context, r *registry, p *project, changes []route.Change) (x index, err error) {
+	x = index{r, p, map[string]*spec{}, map[string]*section{}, nil}
+	if x.fresh, err = r.sourcedAnew(ctx, p, changes); err != nil {
+		return x, err
+	}
+	for _, s := range p.lock.sections {
 		for _, one := range s.specs {
-			switch s.kind {
-			case "GIT", "PATH":
+			switch {
+			case s.kind == "PATH", s.kind == "GIT" && p.inEffectAt(s):
 				x.fixed[one.name] = one
-			case "GEM":
-				x.within[one.name] = i
+			case s.kind == "GEM":
+				x.within[one.name] = s
 			}
 		}
 	}
-	return x
+	for _, s := range x.fresh {
+		for _, one := range s.specs {
+			x.fixed[one.name] = one
+		}
+	}
+	return x, nil
 }
 
 // Releases are the versions that every platform of the lock can have.
@@ -176,7 +185,20 @@ func (p *project) inEffect(q model.Requirement) bool {
 	if p.lock.has(q.Name) {
 		return true
 	}
-	return q.Fixed == "" && !p.lock.asksFor(q.Name) && !p.gemfile.elsewhere[q.Name]
+	return (q.Fixed == "" || q.Fixed == "git source") && !p.lock.asksFor(q.Name) && !p.gemfile.elsewhere[q.Name]
+}
+
+// versions are those that a requirement takes: of a gem from a repository, those that stand beside it.
+func (p *project) versions(q model.Requirement) string {
+	if !strings.HasPrefix(q.Range, sourceMark) {
+		return q.Range
+	}
+	for _, d := range p.gemfile.gems {
+		if d.name == q.Name {
+			return d.rng
+		}
+	}
+	return ""
 }
 
 // outdated tells whether the lock has a version that its Gemfile does not take any more.
@@ -195,7 +217,10 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 			Next: "write one with bundle lock, and commit it",
 		}
 	}
-	x := newIndex(r, p)
+	x, err := newIndex(ctx, r, p, ask.Changes)
+	if err != nil {
+		return nil, err
+	}
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}}
 	request.Goal.Bounds = maps.Clone(ask.Goal.Bounds)
 	for _, s := range p.lock.gems() {
@@ -203,7 +228,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	}
 	seen := map[string]bool{}
 	for _, q := range ask.Component.Requirements {
-		rng, err := version.Gem{}.ParseRange(q.Range)
+		rng, err := version.Gem{}.ParseRange(p.versions(q))
 		if err != nil {
 			return nil, &model.Fault{Doing: "reading the Gemfile", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
 		}
@@ -275,7 +300,7 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 		m := &s.Moves[i]
 		m.Sites = nil
 		for _, q := range ask.Component.Find(m.Name) {
-			fresh, changes, err := restated(q, m.To)
+			fresh, changes, err := restated(x.project.versions(q), m.To)
 			if err != nil {
 				return err
 			}
@@ -302,7 +327,13 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 		}
 		s.Edits = append(s.Edits, model.FileEdit{File: file, Old: src, New: text})
 	}
-	next, err := x.relocked(ctx, result, ranges)
+	var gone []string
+	for _, c := range ask.Changes {
+		if c.Old != c.New {
+			gone = append(gone, c.Old)
+		}
+	}
+	next, err := x.relocked(ctx, result, ranges, gone)
 	if err != nil {
 		return err
 	}
@@ -314,19 +345,19 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 }
 
 // restated is a requirement that takes a version; changes is false where it does already.
-func restated(q model.Requirement, to string) (fresh string, changes bool, err error) {
+func restated(asked, to string) (fresh string, changes bool, err error) {
 	v, err := version.Gem{}.Parse(to)
 	if err != nil {
 		return "", false, err
 	}
-	rng, err := version.Gem{}.ParseRange(q.Range)
+	rng, err := version.Gem{}.ParseRange(asked)
 	if err != nil {
 		return "", false, err
 	}
 	if rng.Contains(v) {
 		return "", false, nil
 	}
-	return version.Gem{}.Restate(q.Range, v), true, nil
+	return version.Gem{}.Restate(asked, v), true, nil
 }
 
 // lockRange is a requirement as a lock has it: its parts in the reverse order of their texts, and

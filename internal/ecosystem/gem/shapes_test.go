@@ -2,6 +2,7 @@ package gem
 
 import (
 	"context"
+	"fmt"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -81,15 +82,24 @@ func installs(t *testing.T, dir, universe string) {
 // environment is what Bundler gets to know of the machine.
 func environment(t *testing.T, universe string) []string {
 	home := t.TempDir()
-	return append(mirrors(server(t, universe)),
-		"PATH="+os.Getenv("PATH"), "HOME="+home, "BUNDLE_USER_HOME="+home, "LANG=C.UTF-8",
-		"BUNDLE_SILENCE_ROOT_WARNING=1", "BUNDLE_JOBS=1", "BUNDLE_RETRY=0", "GEM_HOME="+filepath.Join(home, "gems"),
+	return append(
+		mirrors(server(t, universe)),
+		"PATH="+os.Getenv("PATH"),
+		"HOME="+home,
+		"BUNDLE_USER_HOME="+home,
+		"LANG=C.UTF-8",
+		"BUNDLE_SILENCE_ROOT_WARNING=1",
+		"BUNDLE_JOBS=1",
+		"BUNDLE_RETRY=0",
+		"GIT_CONFIG_GLOBAL="+os.Getenv("GIT_CONFIG_GLOBAL"),
+		"GEM_HOME="+filepath.Join(home, "gems"),
 	)
 }
 
 // A shape is a txtar file: "before" and "after", the gems that there are when the lock is made and
-// those that come later; the Gemfile, other files as "file:NAME"; "ask", a name and a requirement a line; "want", a gem and its
-// version a line, or "error:" and a text that the error must hold; and what the Gemfile becomes.
+// those that come later; the Gemfile, other files as "file:NAME"; "git:REPOSITORY/NAME", a file of http://git.example/REPOSITORY.git;
+// "changes", an old name, a new one and a requirement a line, "-" for none; "ask", a name and a requirement a line;
+// "want", a gem and its version a line, or "error:" and a text that the error must hold; and what the Gemfile becomes.
 func TestShapes(t *testing.T) {
 	files, err := filepath.Glob("testdata/shapes/*.txtar")
 	require.NoError(t, err)
@@ -118,13 +128,14 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 			write(file, text)
 		}
 	}
+	repositories(t, parts)
 	write("Gemfile", parts["Gemfile"])
 	var options []string
 	for platform := range strings.FieldsSeq(parts["platforms"]) {
 		options = append(options, "--add-platform", platform)
 	}
 	lock := locked(t, dir, parts["before"], options...)
-	require.Contains(t, lock, "GEM\n")
+	require.Contains(t, lock, "GEM\n", lock)
 	lock = strings.Replace(lock, "BUNDLED WITH", parts["checksums"]+"BUNDLED WITH", 1)
 	write("Gemfile.lock", lock)
 	if edited, ok := parts["Gemfile.edited"]; ok {
@@ -132,7 +143,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	}
 
 	universe := parts["before"] + parts["after"]
-	state, err := solved(t, dir, universe, parts["ask"])
+	state, err := solved(t, dir, universe, parts["ask"], parts["changes"])
 	if strings.Contains(parts["want"], "error:") {
 		require.Error(t, err)
 		for line := range strings.Lines(parts["want"]) {
@@ -168,8 +179,36 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	assert.Equal(t, locked(t, dir, universe), string(ours), "Bundler leaves the lock as we wrote it")
 }
 
+// repositories makes those of a shape, and has git find them.
+func repositories(t *testing.T, parts map[string]string) {
+	t.Helper()
+	top := t.TempDir()
+	made := map[string]bool{}
+	for name, text := range parts {
+		if file, ok := strings.CutPrefix(name, "git:"); ok {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(top, file)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(top, file), []byte(text), 0o644))
+			made[strings.SplitN(file, "/", 2)[0]] = true
+		}
+	}
+	config := filepath.Join(top, "config")
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "[url \"file://%s/\"]\n\tinsteadOf = http://git.example/\n", top), 0o644))
+	t.Setenv("GIT_CONFIG_GLOBAL", config)
+	for name := range made {
+		require.NoError(t, os.Symlink(filepath.Join(top, name), filepath.Join(top, name+".git")))
+		for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "."}, {"commit", "-qm", "as it is"}, {"tag", "v1.1"}} {
+			cmd := exec.Command("git", append([]string{
+				"-C", filepath.Join(top, name), "-c", "user.name=Crew", "-c", "user.email=crew@saltmarsh.example",
+			}, args...)...)
+			cmd.Env = append(os.Environ(), "GIT_AUTHOR_DATE=2026-01-01T00:00:00Z", "GIT_COMMITTER_DATE=2026-01-01T00:00:00Z")
+			out, err := cmd.CombinedOutput()
+			require.NoError(t, err, string(out))
+		}
+	}
+}
+
 // solved asks for a state as a leg does.
-func solved(t *testing.T, dir, universe, ask string) (*route.State, error) {
+func solved(t *testing.T, dir, universe, ask, changes string) (*route.State, error) {
 	t.Helper()
 	x, err := ecosystem.Walk(os.DirFS(dir), nil)
 	require.NoError(t, err)
@@ -192,6 +231,29 @@ func solved(t *testing.T, dir, universe, ask string) (*route.State, error) {
 		}
 		goal.First = append(goal.First, name)
 	}
+	for line := range strings.Lines(changes) {
+		f := strings.SplitN(strings.TrimSpace(line), " ", 3)
+		goal.Changes = append(goal.Changes, route.Change{Old: strings.Trim(f[0], "-"), New: strings.Trim(f[1], "-"), Range: f[2]})
+	}
+	if goal.Changes == nil {
+		return r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
+	}
+	edits, err := Ecosystem{}.Rewrite(c, goal.Changes, nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range edits {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, e.File), e.New, 0o644))
+	}
+	return solvedAsWritten(t, dir, r, goal)
+}
+
+func solvedAsWritten(t *testing.T, dir string, r ecosystem.Registry, goal route.Goal) (*route.State, error) {
+	t.Helper()
+	x, err := ecosystem.Walk(os.DirFS(dir), nil)
+	require.NoError(t, err)
+	c, err := Ecosystem{}.Read(x, ".")
+	require.NoError(t, err)
 	return r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
 }
 
@@ -219,7 +281,7 @@ func check(t *testing.T, dir string, l *lock) {
 		if !l.has(q.Name) && c.Detail.(*project).gemfile.elsewhere[q.Name] {
 			continue // for a platform that the lock is not for
 		}
-		meets(q.Site.String(), q.Name, q.Range)
+		meets(q.Site.String(), q.Name, c.Detail.(*project).versions(q))
 	}
 	for _, s := range l.sections {
 		for _, one := range s.specs {

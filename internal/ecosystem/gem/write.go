@@ -34,52 +34,63 @@ func (p *project) quotedLike(q model.Requirement, fresh string) string {
 // restatements are requirements as they are written anew, by their places.
 type restatements map[model.Site]string
 
-// of is a requirement as it is now.
-func (r restatements) of(q model.Requirement) string {
-	if fresh, ok := r[q.Site]; ok {
+// now is a requirement as it is written then.
+func (p *project) now(q model.Requirement, ranges restatements) string {
+	if fresh, ok := ranges[q.Site]; ok {
 		return fresh
 	}
-	return q.Range
+	return p.versions(q)
 }
 
-// relocked is the lock of a state. Entries that say the same as before keep their bytes.
-func (x index) relocked(ctx context.Context, result *flat.Result, ranges restatements) ([]byte, error) {
+// relocked is the lock of a state without the requirements that are gone. Entries that say the
+// same as before keep their bytes.
+func (x index) relocked(ctx context.Context, result *flat.Result, ranges restatements, gone []string) (_ []byte, err error) {
 	l := &lock{file: x.project.lock.file, platforms: x.project.lock.platforms}
 	placed := map[string]bool{}
-	for _, s := range x.project.lock.sections {
+	into := map[*section]*section{} // of the lock as it was, what it becomes
+	for _, s := range withSources(x.project.lock.sections, x.fresh) {
 		fresh := &section{kind: s.kind, head: s.head, lines: s.lines}
-		l.sections = append(l.sections, fresh)
+		into[s] = fresh
 		switch s.kind {
 		case "GIT", "PATH", "PLUGIN SOURCE":
 			for _, one := range s.specs {
+				if s.kind == "GIT" && (x.fixed[one.name] != one || result.Of(flat.Key{Name: one.name}) == nil) {
+					continue // it comes from elsewhere by now, or nobody needs it
+				}
 				fresh.specs = append(fresh.specs, x.project.restatedIn(one, ranges))
 				placed[one.name] = true
+			}
+			if s.kind == "GIT" && len(fresh.specs) == 0 {
+				continue
 			}
 		case "GEM":
 			for _, one := range s.specs {
 				c := result.Of(flat.Key{Name: one.name})
-				if c != nil && c.Version == one.version && c.Was == c.Version {
+				if c != nil && c.Version == one.version && c.Was == c.Version && x.fixed[one.name] == nil {
 					fresh.specs = append(fresh.specs, one)
 					placed[one.name] = true
 				}
 			}
 		case "DEPENDENCIES":
-			fresh.lines = x.project.dependencies(s.lines, ranges)
+			fresh.lines = x.project.dependencies(s.lines, ranges, gone)
 		}
+		l.sections = append(l.sections, fresh)
 	}
 	for _, c := range result.Chosen {
 		if placed[c.Key.Name] {
 			continue
 		}
-		into, err := x.sectionFor(l, c.Key.Name)
-		if err != nil {
-			return nil, err
+		section := into[x.within[c.Key.Name]]
+		if section == nil {
+			if section, err = x.sectionFor(l, c.Key.Name); err != nil {
+				return nil, err
+			}
 		}
 		specs, err := x.specs(ctx, c.Key.Name, c.Version)
 		if err != nil {
 			return nil, err
 		}
-		into.specs = append(into.specs, specs...)
+		section.specs = append(section.specs, specs...)
 	}
 	for _, s := range l.sections {
 		if s.kind == "GEM" {
@@ -98,12 +109,8 @@ func (x index) relocked(ctx context.Context, result *flat.Result, ranges restate
 
 func (s *spec) full() string { return s.name + "-" + fullName(s.version, s.platform) }
 
-// sectionFor is the section that a new gem belongs to: that of its own source, of the section that
-// it was in, or of the global source.
+// sectionFor is the section that a new gem belongs to: that of its own source, or of the global one.
 func (x index) sectionFor(l *lock, name string) (*section, error) {
-	if i, ok := x.within[name]; ok {
-		return l.sections[i], nil
-	}
 	wanted := x.sources
 	if own := x.own[name]; own != "" {
 		wanted = []string{own}
@@ -121,7 +128,12 @@ func (x index) sectionFor(l *lock, name string) (*section, error) {
 		}
 	}
 	if first == nil {
-		return nil, &model.Fault{Doing: "writing the lock", File: l.file, Wrong: "it has no section GEM", Next: "write it anew with bundle lock"}
+		return nil, &model.Fault{
+			Doing: "writing the lock",
+			File:  l.file,
+			Wrong: "it has no section GEM",
+			Next:  "write it anew with bundle lock",
+		}
 	}
 	return first, nil
 }
@@ -163,7 +175,7 @@ func (p *project) restatedIn(one *spec, ranges restatements) *spec {
 	fresh.deps = nil
 	for _, d := range one.deps {
 		if q, ok := said[d.name]; ok {
-			d.rng = lockRange(ranges.of(q))
+			d.rng = lockRange(p.now(q, ranges))
 		}
 		fresh.deps = append(fresh.deps, d)
 	}
@@ -172,14 +184,14 @@ func (p *project) restatedIn(one *spec, ranges restatements) *spec {
 
 // dependencies are the lines of DEPENDENCIES: what the Gemfile and its gemspecs ask for, and what
 // the lock has of gems whose lines are computed.
-func (p *project) dependencies(lines []string, ranges restatements) (fresh []string) {
+func (p *project) dependencies(lines []string, ranges restatements, gone []string) (fresh []string) {
 	asked := map[string]string{}
 	for _, q := range p.asked {
 		if _, twice := asked[q.Name]; twice || q.Fixed == conditional || q.Fixed == computedVersion {
 			continue
 		}
 		line := "  " + q.Name
-		if text := lockRange(ranges.of(q)); text != "" {
+		if text := lockRange(p.now(q, ranges)); text != "" {
 			line += " (" + text + ")"
 		}
 		asked[q.Name] = line
@@ -189,10 +201,11 @@ func (p *project) dependencies(lines []string, ranges restatements) (fresh []str
 		now, known := asked[name]
 		delete(asked, name)
 		switch {
-		case known && strings.HasSuffix(line, "!"):
+		case known && p.gemfile.pinned[name]:
 			fresh = append(fresh, now+"!")
 		case known:
 			fresh = append(fresh, now)
+		case slices.Contains(gone, name):
 		case p.gemfile.computes || p.own(name):
 			fresh = append(fresh, line)
 		}

@@ -79,6 +79,9 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 	return edits, nil
 }
 
+// CanOverride is true: what another client's lock forbids is said when it is asked for.
+func (Ecosystem) CanOverride(*model.Component) bool { return true }
+
 // aboutRequirements tells of the parts of a manifest that moves may change.
 func aboutRequirements(name string) bool {
 	return slices.ContainsFunc(groups, func(g group) bool { return g.name == name }) || name == "overrides" || name == "resolutions" ||

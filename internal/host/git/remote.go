@@ -1,6 +1,7 @@
 package git
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -233,4 +234,45 @@ func Source(ctx context.Context, address, ref, file string) (commit string, text
 		return "", nil, fmt.Errorf("%s: %w", doing, err)
 	}
 	return commit, text, nil
+}
+
+// maxSourceFiles bounds how many files of a repository SourceFiles gives.
+const maxSourceFiles = 1000
+
+// SourceFiles gives the commit that a ref of a repository elsewhere stands for, and those of its
+// files that are wanted. An empty ref is the end of the main branch.
+func SourceFiles(
+	ctx context.Context, address, ref string, wanted func(name string) bool,
+) (commit string, files map[string][]byte, err error) {
+	dir, err := os.MkdirTemp("", "bellwether-source-")
+	if err != nil {
+		return "", nil, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	r, err := OpenRemote(ctx, dir, address)
+	if err != nil {
+		return "", nil, fmt.Errorf("reading the source: %w", err)
+	}
+	if commit, err = r.Fetch(ctx, ref); err != nil {
+		return "", nil, fmt.Errorf("reading the source at %s: %w", cmp.Or(ref, "HEAD"), err)
+	}
+	list, err := r.repo.run(ctx, "ls-tree", "-r", "-z", "--name-only", commit)
+	if err != nil {
+		return "", nil, fmt.Errorf("reading the source: %w", err)
+	}
+	files = map[string][]byte{}
+	for name := range strings.SplitSeq(list, "\x00") {
+		if name == "" || !wanted(name) {
+			continue
+		}
+		if len(files) == maxSourceFiles {
+			return "", nil, fmt.Errorf("reading the source: more than %d of its files are of interest", maxSourceFiles)
+		}
+		if files[name], err = r.File(ctx, commit, name); errors.Is(err, fs.ErrNotExist) { // a link, another repository
+			delete(files, name)
+		} else if err != nil {
+			return "", nil, fmt.Errorf("reading the source: %w", err)
+		}
+	}
+	return commit, files, nil
 }

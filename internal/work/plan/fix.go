@@ -60,7 +60,7 @@ func (p *planner) overrideFor(a model.SurveyAdvisory) string {
 		return ""
 	}
 	for _, e := range p.tree.Table {
-		if _, can := e.(ecosystem.Rewriter); can && strings.HasPrefix(a.PURL, "pkg:"+e.Type()+"/") {
+		if _, can := e.(ecosystem.Overrider); can && strings.HasPrefix(a.PURL, "pkg:"+e.Type()+"/") {
 			parent := a.Via[len(a.Via)-1]
 			return parent[:strings.LastIndex(parent, " ")] + ":" + a.Name + "@" + onward(e.Order(), a.Fixed)
 		}

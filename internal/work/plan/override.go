@@ -6,7 +6,6 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/spelling"
-	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
 )
@@ -30,7 +29,7 @@ func readOverrides(part *tree.Part, opt world.Request) ([]model.Override, error)
 				return nil, &model.Fault{Doing: "reading --override " + text, Wrong: err.Error()}
 			}
 		}
-		if _, can := part.Eco.(ecosystem.Rewriter); can && part.Has(of) {
+		if part.CanOverride() && part.Has(of) {
 			all = append(all, o)
 		}
 	}
@@ -50,7 +49,7 @@ func (p *planner) knownOverrides(opt world.Request) error {
 		var names []string
 		found := false
 		for _, part := range p.tree.Parts {
-			if _, can := part.Eco.(ecosystem.Rewriter); can {
+			if part.CanOverride() {
 				found = found || part.Has(of)
 				for _, r := range part.Requirements {
 					names = append(names, r.Name)

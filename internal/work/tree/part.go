@@ -36,6 +36,12 @@ func (p *Part) IsSource(rng string) bool {
 	return ok && eco.IsSource(rng)
 }
 
+// CanOverride tells whether the component's manifest can say what a package gets of another.
+func (p *Part) CanOverride() bool {
+	eco, ok := p.Eco.(ecosystem.Overrider)
+	return ok && eco.CanOverride(p.Component)
+}
+
 // states tells whether the component requires a subject itself, so that its ecosystem
 // moves it.
 func (p *Part) states(s model.Subject) bool {

@@ -8,7 +8,6 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
-	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/world"
 )
 
@@ -276,7 +275,7 @@ func (f *finder) apart(wish route.Wish, s *route.Subject) relaxation {
 // can say so.
 func (f *finder) override(of, name string) *relaxation {
 	inRoot := func(r model.Requirement) bool { return r.Site.File == f.part.Manifest }
-	if _, ok := f.part.Eco.(ecosystem.Rewriter); !ok || !slices.ContainsFunc(f.part.Find(name), inRoot) {
+	if !f.part.CanOverride() || !slices.ContainsFunc(f.part.Find(name), inRoot) {
 		return nil // the project itself has none
 	}
 	return &relaxation{

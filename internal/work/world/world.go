@@ -51,9 +51,11 @@ func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 	s.Edits = MergeEdits(rewritten, s.Edits)
 	for _, change := range goal.Changes {
 		old := w.Part.Find(change.Old)
+		if change.New != change.Old && len(old) > 0 { // that it goes is said as a move, or as what it becomes
+			s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == old[0].Subject && m.To == "" })
+		}
 		if change.New == "" && len(old) > 0 {
 			s.Moves = append(s.Moves, model.Move{Subject: old[0].Subject, Name: change.Old, From: old[0].Locked, Because: change.Why})
-			s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == old[0].Subject && m.To == "" })
 			continue
 		}
 		for i := range s.Moves {

@@ -1,0 +1,129 @@
+package gem
+
+import (
+	"io/fs"
+	"path"
+	"regexp"
+	"strings"
+
+	"bellwether/internal/core/lex"
+	"bellwether/internal/core/model"
+)
+
+// readSpecs reads the requirements of the gemspec in a folder: they are its users', and are
+// met by the lock.
+func readSpecs(files fs.FS, dir string, p *project) (all []model.Requirement, err error) {
+	entries, err := fs.ReadDir(files, dir)
+	if err != nil {
+		return nil, nil
+	}
+	for _, e := range entries {
+		if path.Ext(e.Name()) != ".gemspec" {
+			continue
+		}
+		name := path.Join(dir, e.Name())
+		src, err := fs.ReadFile(files, name)
+		if err != nil {
+			return nil, &model.Fault{Doing: "reading a gemspec", File: name, Wrong: model.Reason(err)}
+		}
+		p.gemfile.texts[name] = src
+		for _, d := range specDependencies(name, string(src)) {
+			p.specced = append(p.specced, d)
+			q := p.requirement(d)
+			all = append(all, q)
+			p.state(strings.TrimSuffix(e.Name(), ".gemspec"), q)
+		}
+	}
+	return all, nil
+}
+
+// state keeps what a gemspec asks for: for itself, or for those who develop it.
+func (p *project) state(gem string, q model.Requirement) {
+	if q.Fixed != "" {
+		p.gemfile.computes = true
+		return
+	}
+	if q.Group == development {
+		p.asked = append(p.asked, q)
+		return
+	}
+	if p.stated[gem] == nil {
+		p.stated[gem] = map[string]model.Requirement{}
+	}
+	if _, twice := p.stated[gem][q.Name]; !twice {
+		p.stated[gem][q.Name] = q
+	}
+}
+
+// development is the group of what a gemspec asks for for those who develop the gem.
+const development = "development"
+
+// specDependencies are the dependencies that a gemspec declares.
+func specDependencies(file, src string) []declared {
+	g := newGemfile(file)
+	r := newReader(file, src, g)
+	for i := range r.tokens {
+		group, ok := map[string]string{
+			"add_dependency": "runtime", "add_runtime_dependency": "runtime", "add_development_dependency": development,
+		}[r.text(i)]
+		if !ok || r.text(i-1) != "." {
+			continue
+		}
+		before := len(g.gems)
+		end := r.end(i)
+		r.gem(i, end, arguments(r, i+1, end))
+		for k := before; k < len(g.gems); k++ {
+			g.gems[k].group = group
+		}
+	}
+	return g.gems
+}
+
+// specVersion is the version that a gemspec gives its gem: a text, a constant or a file that
+// holds one, which are looked for among the other files; empty where it is computed in another way.
+func specVersion(file, src string, others map[string][]byte) string {
+	r := newReader(file, src, newGemfile(file))
+	for i := range r.tokens {
+		if r.text(i) != "version" || r.text(i-1) != "." || r.text(i+1) != "=" {
+			continue
+		}
+		end := r.end(i)
+		if r.plainString(i + 2) {
+			return unquoted(r.text(i + 2))
+		}
+		last := ""
+		for k := i + 2; k < end; k++ {
+			switch {
+			case r.tokens[k].Kind == lex.Word && r.text(k-1) != "." || r.text(k-1) == "::":
+				last = r.text(k)
+			case r.plainString(k): // File.read("VERSION")
+				if text, ok := others[path.Join(path.Dir(file), path.Base(unquoted(r.text(k))))]; ok {
+					return strings.TrimSpace(string(text))
+				}
+			}
+		}
+		return constant(last, src, others)
+	}
+	return ""
+}
+
+// constant is the text that a name is given anywhere, in the gemspec or in a file version.rb.
+func constant(name, src string, others map[string][]byte) string {
+	if name == "" {
+		return ""
+	}
+	given := regexp.MustCompile(`(?m)^\s*(?:[A-Za-z]+::)*` + regexp.QuoteMeta(name) + `\s*=\s*["']([^"'#]*)["']`)
+	if m := given.FindStringSubmatch(src); m != nil {
+		return m[1]
+	}
+	found := ""
+	for file, text := range others {
+		if m := given.FindSubmatch(text); m != nil && path.Ext(file) == ".rb" {
+			if found != "" && found != string(m[1]) {
+				return "" // which of them is meant cannot be told
+			}
+			found = string(m[1])
+		}
+	}
+	return found
+}
