@@ -66,7 +66,7 @@ const (
 )
 
 // Need is what a release says of others. Options of a need that requires are alternatives, in
-// the order of preference.
+// the order of preference; one without any is never met, and its text says why.
 type Need struct {
 	Sense   Sense
 	Options []Option

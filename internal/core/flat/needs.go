@@ -101,11 +101,15 @@ func (s *resolver) requireAny(n *node, when solve.Set, need Need) error {
 		}
 		c.options, sets, texts = append(c.options, t), append(sets, in), append(texts, t.key.String())
 	}
-	each := s.each(n, need, "")
 	if len(c.options) == 0 {
-		s.problem.ForbidEach(s.each(n, need, ", and there is no such release"), solve.Term{Subject: n.id, In: when})
+		none := ", and there is no such release"
+		if len(need.Options) == 0 {
+			none = ""
+		}
+		s.problem.ForbidEach(s.each(n, need, none), solve.Term{Subject: n.id, In: when})
 		return nil
 	}
+	each := s.each(n, need, "")
 	id := s.problem.Subject(strings.Join(texts, " or "), texts)
 	s.choices[id] = c
 	order := make([]int, len(texts))

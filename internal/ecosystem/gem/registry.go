@@ -23,6 +23,7 @@ import (
 type registry struct {
 	around  ecosystem.Surroundings
 	config  config
+	project *project          // as it was when it connected
 	sources []string          // the addresses of the global sources
 	own     map[string]string // the source of a gem that has one of its own
 	ruby    version.Version   // the Ruby at hand; nil for none
@@ -51,6 +52,7 @@ type variant struct {
 	ruby     string // required_ruby_version
 	rubygems string
 	sha256   string
+	gone     bool // the lock has it, and no source lists it any more
 }
 
 func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
@@ -64,6 +66,7 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 		s.Note("gem servers tell no dates of releases, so that --as-of and --min-age let all gems through")
 	}
 	p := c.Detail.(*project)
+	r.project = p
 	for _, source := range p.gemfile.sources {
 		r.sources = append(r.sources, withSlash(source))
 	}
@@ -127,12 +130,44 @@ func (r *registry) listed(ctx context.Context, name string) *pending {
 	r.mu.Unlock()
 	p.once.Do(func() {
 		p.list, p.source, p.err = r.ask(ctx, name)
+		p.list = r.withLocked(p.list, name)
 		p.groups = map[string][]*variant{}
 		for _, group := range byVersion(p.list) {
 			p.groups[group[0].version] = group
 		}
 	})
 	return p
+}
+
+// withLocked are the releases of a gem and what the lock has of it though it was taken back since, so
+// that it is known from where it goes.
+func (r *registry) withLocked(list []*variant, name string) []*variant {
+	lock := r.project.lock
+	if lock == nil || list == nil {
+		return list
+	}
+	for _, s := range lock.sections {
+		if s.kind != "GEM" {
+			continue
+		}
+		for _, one := range s.specs {
+			v, err := version.Gem{}.Parse(one.version)
+			if one.name != name || err != nil || slices.ContainsFunc(list, func(o *variant) bool { return o.version == one.version && !o.gone }) {
+				continue
+			}
+			list = append(list, &variant{version: one.version, v: v, platform: cmp.Or(one.platform, "ruby"), deps: one.deps, gone: true})
+		}
+	}
+	slices.SortStableFunc(list, func(a, b *variant) int { return a.v.Compare(b.v) })
+	return list
+}
+
+// takenBack says of a gem that the lock has that no source lists its version any more; empty for others.
+func (r *registry) takenBack(ctx context.Context, name, version string) string {
+	if group, err := r.release(ctx, name, version); err == nil && len(group) > 0 && group[0].gone {
+		return fmt.Sprintf("%s %s is locked, and no source lists it any more: it was taken back, and cannot be installed", name, version)
+	}
+	return ""
 }
 
 func (r *registry) ask(ctx context.Context, name string) (all []*variant, from string, err error) {
@@ -347,7 +382,11 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.R
 	for _, group := range byVersion(list) {
 		v := group[0]
 		release := model.Release{Version: v.version, Needs: v.needs()}
-		if !slices.ContainsFunc(group, r.fits) {
+		if v.gone {
+			release.Retracted, release.Because = true, "no source lists it any more"
+		} else if platform := r.project.unserved(group); platform != "" {
+			release.Unfit = "it has no file for " + platform + ", a platform of the lock"
+		} else if !slices.ContainsFunc(group, r.fits) {
 			release.Unfit = r.unfit(v)
 		}
 		all = append(all, release)
@@ -438,6 +477,9 @@ func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *mod
 			list, err := r.variants(ctx, all[i].Subject.Name)
 			if err != nil {
 				return // what cannot be asked for states nothing
+			}
+			if text := r.takenBack(ctx, all[i].Subject.Name, all[i].Version); text != "" {
+				r.around.Note(text)
 			}
 			for _, v := range list {
 				if v.version == all[i].Version {

@@ -51,7 +51,8 @@ func newIndex(ctx context.Context, r *registry, p *project, changes []route.Chan
 	return x, nil
 }
 
-// Releases are the versions that every platform of the lock can have.
+// Releases are the versions that there are. Of those that a platform of the lock cannot have, Needs
+// says so.
 func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, err error) {
 	if s := x.fixed[k.Name]; s != nil {
 		v, err := version.Gem{}.Parse(s.version)
@@ -64,13 +65,11 @@ func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, er
 	if err != nil {
 		return nil, err
 	}
-	locked := x.project.lock.version(k.Name)
 	for _, group := range byVersion(list) {
-		if x.chosen(group) == nil && group[0].version != locked {
-			continue // a platform of the lock cannot have it
-		}
 		unfit := !x.runs(group)
-		all = append(all, flat.Release{Text: group[0].version, Version: group[0].v, Unfit: unfit, Shunned: unfit})
+		all = append(all, flat.Release{
+			Text: group[0].version, Version: group[0].v, Unfit: unfit, Shunned: unfit || group[0].gone,
+		})
 	}
 	return all, nil
 }
@@ -99,6 +98,19 @@ func (x index) chosen(group []*variant) (chosen []*variant) {
 		return group
 	}
 	return chosen
+}
+
+// unserved is a platform of the lock that can have none of a version's variants, empty for none.
+func (p *project) unserved(group []*variant) string {
+	if p.lock == nil {
+		return ""
+	}
+	for _, platform := range p.lock.platforms {
+		if bestFor(group, platform) == nil {
+			return platform
+		}
+	}
+	return ""
 }
 
 // bestFor is the variant that a platform gets: one made for it before one that is for all.
@@ -133,6 +145,14 @@ func sameCPU(of, platform string) bool {
 
 // Needs are the gems that a version needs on any platform of the lock.
 func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
+	if group, err := x.release(ctx, k.Name, release); err == nil && len(group) > 0 && x.fixed[k.Name] == nil {
+		if group[0].gone {
+			needs = append(needs, flat.Need{Text: "to be listed by a source, which it is not any more"})
+		}
+		if platform := x.project.unserved(group); platform != "" && release != x.project.lock.version(k.Name) {
+			needs = append(needs, flat.Need{Text: "a file for " + platform + ", a platform of the lock, and has none"})
+		}
+	}
 	for _, d := range x.deps(ctx, k.Name, release) {
 		if d.name == "bundler" { // it is there, since it is what installs
 			continue
@@ -285,6 +305,9 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	for _, c := range result.Chosen {
 		if text := r.twofold(c.Key.Name); text != "" && c.Was != c.Version {
+			s.Notable = append(s.Notable, text)
+		}
+		if text := r.takenBack(ctx, c.Key.Name, c.Was); text != "" {
 			s.Notable = append(s.Notable, text)
 		}
 	}

@@ -97,7 +97,7 @@ func environment(t *testing.T, universe string) []string {
 }
 
 // A shape is a txtar file: "before" and "after", the gems that there are when the lock is made and
-// those that come later; the Gemfile, other files as "file:NAME"; "git:REPOSITORY/NAME", a file of http://git.example/REPOSITORY.git;
+// those that come later, or "instead", all that there are then; the Gemfile, other files as "file:NAME"; "git:REPOSITORY/NAME", a file of http://git.example/REPOSITORY.git;
 // "changes", an old name, a new one and a requirement a line, "-" for none; "ask", a name and a requirement a line;
 // "want", a gem and its version a line, or "error:" and a text that the error must hold; and what the Gemfile becomes.
 func TestShapes(t *testing.T) {
@@ -143,6 +143,9 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	}
 
 	universe := parts["before"] + parts["after"]
+	if parts["instead"] != "" {
+		universe = parts["instead"]
+	}
 	state, err := solved(t, dir, universe, parts["ask"], parts["changes"])
 	if strings.Contains(parts["want"], "error:") {
 		require.Error(t, err)
