@@ -79,15 +79,15 @@ func (x *Index) IsLink(name string) bool { return x.links[name] }
 // patterns, as path.Match has them. What lies in a folder that skip names is left out.
 func (x *Index) Named(patterns []string, skip func(folder string) bool) (names []string) {
 	for _, name := range x.files {
-		if matches(patterns, path.Base(name)) && !x.links[name] && !within(path.Dir(name), skip) {
+		if matches(patterns, path.Base(name)) && !x.links[name] && !inFolder(path.Dir(name), skip) {
 			names = append(names, name)
 		}
 	}
 	return names
 }
 
-// within tells whether a folder, or one around it, is one that skip names by its last name.
-func within(dir string, skip func(folder string) bool) bool {
+// inFolder tells whether a folder, or one around it, is one that skip names by its last name.
+func inFolder(dir string, skip func(folder string) bool) bool {
 	for folder := range strings.SplitSeq(dir, "/") {
 		if folder != "." && skip(folder) {
 			return true

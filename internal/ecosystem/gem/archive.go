@@ -46,7 +46,7 @@ func (r *registry) Archive(
 	if v == nil {
 		return nil, fmt.Errorf("%s %s: %w", s.Name, release, errMissing)
 	}
-	address, header := r.address(r.listed(ctx, s.Name).source, archiveName(s.Name, v))
+	address, header := r.address(v.source, archiveName(s.Name, v))
 	payload, err := r.around.Client.Document(ctx, fetch.Request{
 		URL: address, Authorization: header, Limit: maxArchive, Forever: true, Form: "gem-archive/1 " + wanted.Form + " " + v.sha256,
 		Distil: func(archive io.Reader) ([]byte, error) {

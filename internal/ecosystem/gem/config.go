@@ -2,10 +2,12 @@ package gem
 
 import (
 	"encoding/base64"
+	"errors"
 	"io/fs"
 	"net/url"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -15,33 +17,64 @@ import (
 	"bellwether/internal/host/within"
 )
 
-// config is Bundler's own configuration: of the project, of the environment, of the person, the
-// first that has a key wins.
-type config struct{ layers []map[string]string }
+// config is Bundler's own configuration.
+type config struct {
+	layers []map[string]string // of the project, the environment and the person; the first that has a key wins
+	own    []map[string]string // those that the project has no part in
+	logins map[string]string   // of netrc, by host
+	proxy  string              // of RubyGems' configuration
+}
 
 // maxConfig bounds a file of configuration, in bytes.
 const maxConfig = 1 << 20
 
-func readConfig(s ecosystem.Surroundings, dir string) config {
-	var c config
-	read := func(src []byte, err error) {
-		layer := map[string]string{}
-		if err == nil && len(src) <= maxConfig && yaml.Unmarshal(src, &layer) == nil {
-			c.layers = append(c.layers, layer)
+func readConfig(s ecosystem.Surroundings, dir string) (c config, err error) {
+	read := func(src []byte, err error) (layer map[string]string) {
+		if err != nil || len(src) > maxConfig || yaml.Unmarshal(src, &layer) != nil {
+			return nil
 		}
+		return layer
 	}
-	read(fs.ReadFile(s.Files, path.Join(dir, ".bundle/config")))
 	env := map[string]string{}
 	for _, pair := range s.Environ {
 		if name, value, _ := strings.Cut(pair, "="); strings.HasPrefix(name, "BUNDLE_") {
 			env[name] = value
 		}
 	}
-	c.layers = append(c.layers, env)
+	c.own = []map[string]string{env}
 	if s.Home != "" {
-		read(within.Plain(filepath.Join(s.Home, ".bundle", "config"), maxConfig))
+		c.own = append(c.own, read(within.Plain(filepath.Join(s.Home, ".bundle", "config"), maxConfig)))
+		c.proxy = read(within.Plain(filepath.Join(s.Home, ".gemrc"), maxConfig))[":http_proxy"]
 	}
-	return c
+	c.layers = slices.Insert(slices.Clone(c.own), 0, read(fs.ReadFile(s.Files, path.Join(dir, ".bundle/config"))))
+	c.logins, err = s.Netrc()
+	return c, err
+}
+
+// person is a setting that a project cannot make: what is trusted.
+func (c config) person(setting string) string {
+	return config{layers: c.own}.get(setting)
+}
+
+// authorities are the certificates that Bundler trusts besides those of the system, from a file or
+// the files of a folder.
+func (c config) authorities() (all []byte, err error) {
+	name := c.person("ssl_ca_cert")
+	if name == "" {
+		return nil, nil
+	}
+	folder, err := within.Open(name, nil)
+	if err != nil {
+		return within.Plain(name, maxConfig)
+	}
+	defer func() { err = errors.Join(err, folder.Close()) }()
+	files, err := folder.ReadDir(".")
+	for _, file := range files {
+		if text, err := folder.ReadAtMost(file.Name(), maxConfig); err == nil {
+			all = append(append(all, text...), '\n')
+		}
+	}
+	return all, err
 }
 
 // key is how a setting is written in files and in the environment.
@@ -77,6 +110,9 @@ func (c config) authorization(address string) (header, refused string) {
 	login := c.get(u.Host)
 	if login == "" {
 		login = c.get(u.Hostname())
+	}
+	if login == "" && fetch.Private(address) {
+		return c.logins[u.Hostname()], ""
 	}
 	if login == "" {
 		return "", ""

@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"io"
+	"maps"
 	"net/url"
 	"path"
 	"regexp"
@@ -25,12 +25,15 @@ type registry struct {
 	config  config
 	project *project          // as it was when it connected
 	sources []string          // the addresses of the global sources
-	own     map[string]string // the source of a gem that has one of its own
-	ruby    version.Version   // the Ruby at hand; nil for none
-	client  version.Version   // its RubyGems; nil for none
+	direct  map[string]string // the source of a gem that the Gemfile gives one of its own
+	scoped  sync.Once
+	ruby    version.Version // the Ruby at hand; nil for none
+	client  version.Version // its RubyGems; nil for none
 
 	mu      sync.Mutex
+	own     map[string]string // the source of a gem that has one of its own, or is needed by one
 	known   map[string]*pending
+	all     map[string]*listing // what a source lists of all its gems
 	doubled map[string][]string // gems that several sources know, with their addresses as they are shown
 }
 
@@ -38,7 +41,6 @@ type registry struct {
 type pending struct {
 	once   sync.Once
 	list   []*variant
-	source string                // the address of the source that knows it
 	groups map[string][]*variant // by version
 	err    error
 }
@@ -52,7 +54,8 @@ type variant struct {
 	ruby     string // required_ruby_version
 	rubygems string
 	sha256   string
-	gone     bool // the lock has it, and no source lists it any more
+	source   string // the address of the source that lists it
+	gone     bool   // the lock has it, and no source lists it any more
 }
 
 func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
@@ -60,7 +63,17 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 	if err != nil {
 		return nil, err
 	}
-	r := &registry{around: s, config: readConfig(s, dir), own: map[string]string{}, known: map[string]*pending{}}
+	config, err := readConfig(s, dir)
+	if err != nil {
+		return nil, err
+	}
+	s.Client.Trust(config.authorities, config.person("ssl_verify_mode") == "0")
+	if config.proxy != "" && config.proxy != ":no_proxy" {
+		if err := s.Client.Proxy(config.proxy, nil); err != nil {
+			return nil, &model.Fault{Doing: "reading RubyGems' settings (http_proxy)", Wrong: err.Error()}
+		}
+	}
+	r := &registry{around: s, config: config, own: map[string]string{}, known: map[string]*pending{}, all: map[string]*listing{}}
 	r.doubled = map[string][]string{}
 	if !s.AsOf.IsZero() || s.MinAge > 0 {
 		s.Note("gem servers tell no dates of releases, so that --as-of and --min-age let all gems through")
@@ -80,6 +93,7 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 			r.own[d.name] = withSlash(d.source)
 		}
 	}
+	r.direct = maps.Clone(r.own)
 	if text, err := s.Ask(ctx, "ruby", "--version"); err == nil {
 		if m := rubyVersion.FindStringSubmatch(text); m != nil {
 			r.ruby, _ = version.Gem{}.Parse(m[1])
@@ -99,15 +113,6 @@ var (
 	sha256Text   = regexp.MustCompile(`^[0-9a-f]{64}$`)
 )
 
-// maxVersions bounds the list of all gems of a server, of which only the beginning is read, in bytes.
-const maxVersions = 1 << 30
-
-// maxInfo bounds a gem's list of releases, in bytes.
-const maxInfo = 32 << 20
-
-// infoForm names the form in which a gem's list of releases is kept: as it came.
-const infoForm = "gem-info/1"
-
 // variants are the releases of a gem, from its own source or else from the global ones.
 func (r *registry) variants(ctx context.Context, name string) ([]*variant, error) {
 	p := r.listed(ctx, name)
@@ -121,6 +126,7 @@ func (r *registry) release(ctx context.Context, name, version string) ([]*varian
 }
 
 func (r *registry) listed(ctx context.Context, name string) *pending {
+	r.scoped.Do(func() { r.scope(ctx) })
 	r.mu.Lock()
 	p := r.known[name]
 	if p == nil {
@@ -129,7 +135,7 @@ func (r *registry) listed(ctx context.Context, name string) *pending {
 	}
 	r.mu.Unlock()
 	p.once.Do(func() {
-		p.list, p.source, p.err = r.ask(ctx, name)
+		p.list, p.err = r.ask(ctx, name)
 		p.list = r.withLocked(p.list, name)
 		p.groups = map[string][]*variant{}
 		for _, group := range byVersion(p.list) {
@@ -152,7 +158,8 @@ func (r *registry) withLocked(list []*variant, name string) []*variant {
 		}
 		for _, one := range s.specs {
 			v, err := version.Gem{}.Parse(one.version)
-			if one.name != name || err != nil || slices.ContainsFunc(list, func(o *variant) bool { return o.version == one.version && !o.gone }) {
+			if one.name != name || err != nil ||
+				slices.ContainsFunc(list, func(o *variant) bool { return o.version == one.version && !o.gone }) {
 				continue
 			}
 			list = append(list, &variant{version: one.version, v: v, platform: cmp.Or(one.platform, "ruby"), deps: one.deps, gone: true})
@@ -168,91 +175,6 @@ func (r *registry) takenBack(ctx context.Context, name, version string) string {
 		return fmt.Sprintf("%s %s is locked, and no source lists it any more: it was taken back, and cannot be installed", name, version)
 	}
 	return ""
-}
-
-func (r *registry) ask(ctx context.Context, name string) (all []*variant, from string, err error) {
-	if !gemName.MatchString(name) {
-		return nil, "", fmt.Errorf("%q is no name of a gem", name)
-	}
-	sources := r.sources
-	if own := r.own[name]; own != "" {
-		sources = []string{own}
-	}
-	if len(sources) == 0 {
-		return nil, "", &model.Fault{
-			Doing: "looking for a gem server",
-			Wrong: "the Gemfile names no source",
-			Next:  `write source "https://…" at its top`,
-		}
-	}
-	var knowing []string
-	for _, source := range sources {
-		address, header := r.address(source, "info/"+url.PathEscape(name))
-		body, err := r.around.Client.Document(ctx, fetch.Request{
-			URL: address, Accept: "text/plain", Authorization: header, Form: infoForm, Limit: maxInfo, Absent: []byte{},
-			Distil: func(body io.Reader) ([]byte, error) {
-				text, err := io.ReadAll(body)
-				if err == nil && !strings.HasPrefix(string(text), "---\n") && !strings.Contains(string(text), "\n---\n") {
-					err = fmt.Errorf("this is no list of a compact index; the server may have only the older interface, which is not read")
-				}
-				return text, err
-			},
-		})
-		if err != nil {
-			return nil, "", fmt.Errorf("asking the gem server for %s: %w", name, err)
-		}
-		if len(body) == 0 {
-			continue
-		}
-		list, err := readInfo(string(body))
-		if err != nil {
-			return nil, "", fmt.Errorf("reading what %s lists of %s: %w", harmless.Address(source), name, err)
-		}
-		knowing = append(knowing, harmless.Address(source))
-		if all == nil {
-			all, from = list, source
-		}
-	}
-	if knowing == nil {
-		return nil, "", cmp.Or(r.older(ctx, sources), errUnknown)
-	}
-	if len(knowing) > 1 {
-		r.mu.Lock()
-		r.doubled[name] = knowing
-		r.mu.Unlock()
-	}
-	return all, from, nil
-}
-
-// older is the error of a source that has no compact index at all: it may have the older
-// interface only, which is not read.
-func (r *registry) older(ctx context.Context, sources []string) error {
-	for _, source := range sources {
-		address, header := r.address(source, "versions")
-		begins, err := r.around.Client.Document(ctx, fetch.Request{
-			URL: address, Accept: "text/plain", Authorization: header, Form: "gem-versions/1", Limit: maxVersions, Absent: []byte{},
-			Distil: func(body io.Reader) ([]byte, error) {
-				_, err := io.ReadFull(body, make([]byte, 1))
-				return []byte("there"), err
-			},
-		})
-		if err == nil && len(begins) == 0 {
-			return fmt.Errorf("%s has no compact index; if it has only the older interface, that is not read", harmless.Address(source))
-		}
-	}
-	return nil
-}
-
-// twofold says that a gem could come from several sources; empty for one that cannot.
-func (r *registry) twofold(name string) string {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	from := r.doubled[name]
-	if len(from) == 0 {
-		return ""
-	}
-	return fmt.Sprintf("%s is known to several sources, %s; it was taken from the first: give it a source of its own in the Gemfile",
-		name, strings.Join(from, " and "))
 }
 
 // address is where a file of a source is, and the login for it: that of the configuration, or one

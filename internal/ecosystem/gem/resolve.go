@@ -304,7 +304,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	)
 	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	for _, c := range result.Chosen {
-		if text := r.twofold(c.Key.Name); text != "" && c.Was != c.Version {
+		if text := r.twofold(ctx, c.Key.Name, c.Version); text != "" && c.Was != c.Version {
 			s.Notable = append(s.Notable, text)
 		}
 		if text := r.takenBack(ctx, c.Key.Name, c.Was); text != "" {

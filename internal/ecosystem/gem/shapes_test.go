@@ -38,9 +38,24 @@ func server(t *testing.T, lines string) string {
 	return s.URL + "/"
 }
 
-// mirrors are the settings by which a server stands for the two sources of the shapes.
-func mirrors(address string) []string {
-	return []string{"BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/=" + address, "BUNDLE_MIRROR__HTTP://OWN__EXAMPLE/=" + address}
+// mirrors are the settings by which servers stand for the two sources of the shapes. Lines that begin with
+// "own:" are of the second source alone; without such lines both have the same.
+func mirrors(t *testing.T, universe string) []string {
+	t.Helper()
+	var gems, own strings.Builder
+	for line := range strings.Lines(universe) {
+		if text, ok := strings.CutPrefix(line, "own:"); ok {
+			own.WriteString(text)
+		} else {
+			gems.WriteString(line)
+		}
+	}
+	first := server(t, gems.String())
+	second := first
+	if own.Len() > 0 {
+		second = server(t, own.String())
+	}
+	return []string{"BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/=" + first, "BUNDLE_MIRROR__HTTP://OWN__EXAMPLE/=" + second}
 }
 
 // locked is the lock that Bundler leaves in a folder, if it was not asked the same before.
@@ -83,7 +98,7 @@ func installs(t *testing.T, dir, universe string) {
 func environment(t *testing.T, universe string) []string {
 	home := t.TempDir()
 	return append(
-		mirrors(server(t, universe)),
+		mirrors(t, universe),
 		"PATH="+os.Getenv("PATH"),
 		"HOME="+home,
 		"BUNDLE_USER_HOME="+home,
@@ -97,7 +112,8 @@ func environment(t *testing.T, universe string) []string {
 }
 
 // A shape is a txtar file: "before" and "after", the gems that there are when the lock is made and
-// those that come later, or "instead", all that there are then; the Gemfile, other files as "file:NAME"; "git:REPOSITORY/NAME", a file of http://git.example/REPOSITORY.git;
+// those that come later, or "instead", all that there are then; the Gemfile, other
+// files as "file:NAME"; "git:REPOSITORY/NAME", a file of http://git.example/REPOSITORY.git;
 // "changes", an old name, a new one and a requirement a line, "-" for none; "ask", a name and a requirement a line;
 // "want", a gem and its version a line, or "error:" and a text that the error must hold; and what the Gemfile becomes.
 func TestShapes(t *testing.T) {
@@ -218,7 +234,7 @@ func solved(t *testing.T, dir, universe, ask, changes string) (*route.State, err
 	c, err := Ecosystem{}.Read(x, ".")
 	require.NoError(t, err)
 	r, err := Ecosystem{}.Connect(t.Context(), ecosystem.Surroundings{
-		Files: os.DirFS(dir), Environ: mirrors(server(t, universe)), Client: fetch.New(fetch.Config{}), Now: time.Now(),
+		Files: os.DirFS(dir), Environ: mirrors(t, universe), Client: fetch.New(fetch.Config{}), Now: time.Now(),
 		Ask: func(context.Context, ...string) (string, error) {
 			return "ruby 3.1.2p20 (2022-04-12) [x86_64-linux-gnu]", nil
 		},

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/flat"
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
 )
@@ -66,7 +67,7 @@ func (x index) relocked(ctx context.Context, result *flat.Result, ranges restate
 		case "GEM":
 			for _, one := range s.specs {
 				c := result.Of(flat.Key{Name: one.name})
-				if c != nil && c.Version == one.version && c.Was == c.Version && x.fixed[one.name] == nil {
+				if c != nil && c.Version == one.version && c.Was == c.Version && x.fixed[one.name] == nil && x.belongs(one.name, s) {
 					fresh.specs = append(fresh.specs, one)
 					placed[one.name] = true
 				}
@@ -81,10 +82,8 @@ func (x index) relocked(ctx context.Context, result *flat.Result, ranges restate
 			continue
 		}
 		section := into[x.within[c.Key.Name]]
-		if section == nil {
-			if section, err = x.sectionFor(l, c.Key.Name); err != nil {
-				return nil, err
-			}
+		if section == nil || !x.belongs(c.Key.Name, section) {
+			section = x.sectionFor(l, c.Key.Name)
 		}
 		specs, err := x.specs(ctx, c.Key.Name, c.Version)
 		if err != nil {
@@ -109,33 +108,47 @@ func (x index) relocked(ctx context.Context, result *flat.Result, ranges restate
 
 func (s *spec) full() string { return s.name + "-" + fullName(s.version, s.platform) }
 
+// belongs tells whether a gem can be in a section: one with a source of its own is in that of its source.
+func (x index) belongs(name string, s *section) bool {
+	own := x.ownSource(name)
+	return own == "" || slices.Contains(s.remotes(), own)
+}
+
 // sectionFor is the section that a new gem belongs to: that of its own source, or of the global one.
-func (x index) sectionFor(l *lock, name string) (*section, error) {
+func (x index) sectionFor(l *lock, name string) *section {
 	wanted := x.sources
-	if own := x.own[name]; own != "" {
+	if own := x.ownSource(name); own != "" {
 		wanted = []string{own}
 	}
-	var first *section
 	for _, s := range l.sections {
-		if s.kind != "GEM" {
-			continue
-		}
-		if first == nil {
-			first = s
-		}
-		if slices.ContainsFunc(s.remotes(), func(r string) bool { return slices.Contains(wanted, withSlash(r)) }) {
-			return s, nil
+		if s.kind == "GEM" && slices.ContainsFunc(s.remotes(), func(r string) bool { return slices.Contains(wanted, withSlash(r)) }) {
+			return s
 		}
 	}
-	if first == nil {
-		return nil, &model.Fault{
-			Doing: "writing the lock",
-			File:  l.file,
-			Wrong: "it has no section GEM",
-			Next:  "write it anew with bundle lock",
+	fresh := &section{kind: "GEM"}
+	for _, address := range wanted {
+		plain, _ := harmless.WithoutLogin(address)
+		fresh.head = append(fresh.head, "remote: "+plain)
+	}
+	fresh.head = append(fresh.head, "specs:")
+	l.sections = slices.Insert(l.sections, l.placeFor(fresh), fresh)
+	return fresh
+}
+
+// placeFor is where a new section GEM goes: among those that are there, by their addresses.
+func (l *lock) placeFor(fresh *section) int {
+	at := 0
+	for i, s := range l.sections {
+		switch s.kind {
+		case "GIT", "PATH", "PLUGIN SOURCE":
+			at = i + 1
+		case "GEM":
+			if strings.Join(s.remotes(), " ") < strings.Join(fresh.remotes(), " ") {
+				at = i + 1
+			}
 		}
 	}
-	return first, nil
+	return at
 }
 
 // specs are the entries of a gem's version, one a variant.

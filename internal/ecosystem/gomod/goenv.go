@@ -1,10 +1,7 @@
 package gomod
 
 import (
-	"bufio"
-	"bytes"
 	"context"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,7 +9,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
-	"syscall"
 
 	"golang.org/x/mod/module"
 
@@ -42,7 +38,7 @@ func readSettings(ctx context.Context, s ecosystem.Surroundings) (*settings, err
 	if g.file, err = readEnvFile(g.envFile()); err != nil {
 		return nil, err
 	}
-	if g.logins, err = g.readNetrc(); err != nil {
+	if g.logins, err = g.around.Netrc(); err != nil {
 		return nil, err
 	}
 	list := g.get("GOPROXY")
@@ -139,44 +135,6 @@ func readEnvFile(file string) (map[string]string, error) {
 		}
 	}
 	return all, nil
-}
-
-// readNetrc reads logins, by host, from the file that NETRC names, else from
-// the one in the home folder.
-func (g *settings) readNetrc() (map[string]string, error) {
-	file := g.around.Env("NETRC")
-	if file == "" {
-		file = filepath.Join(g.around.Home, map[bool]string{true: "_netrc", false: ".netrc"}[runtime.GOOS == "windows"])
-	}
-	logins := map[string]string{}
-	data, err := within.Plain(file, maxSettings)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
-		return logins, nil
-	}
-	if err != nil {
-		return nil, &model.Fault{Doing: "reading the logins of hosts", File: file, Wrong: model.Reason(err)}
-	}
-	words := bufio.NewScanner(bytes.NewReader(data))
-	words.Split(bufio.ScanWords)
-	var host, user string
-	for words.Scan() {
-		switch words.Text() {
-		case "machine":
-			words.Scan()
-			host, user = words.Text(), ""
-		case "default":
-			host = ""
-		case "login":
-			words.Scan()
-			user = words.Text()
-		case "password":
-			words.Scan()
-			if host != "" && logins[host] == "" {
-				logins[host] = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+words.Text()))
-			}
-		}
-	}
-	return logins, nil
 }
 
 // private tells whether a module is not to be asked for at proxies.

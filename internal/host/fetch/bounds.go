@@ -69,7 +69,9 @@ func (w *watched) checkPace() {
 	took, read, pace := time.Since(w.begun), w.read, w.pace
 	w.mu.Unlock()
 	if read < int64(took.Seconds()*minRate) {
-		w.fail(&Excess{fmt.Sprintf("it sent %d bytes in %s, which is slower than %d bytes a second", read, took.Round(time.Second), minRate)})
+		w.fail(
+			&Excess{fmt.Sprintf("it sent %d bytes in %s, which is slower than %d bytes a second", read, took.Round(time.Second), minRate)},
+		)
 		return
 	}
 	pace.Reset(w.cfg.Slow)

@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -161,6 +162,13 @@ type Request struct {
 	Page bool
 	// Limit is how many bytes an answer may have, unpacked; zero for DefaultLimit.
 	Limit int64
+	// Grows says that the document is one to whose end lines are added, so that only those are
+	// asked for. It is kept as it comes, and has no Distil.
+	Grows bool
+	// Fresh, if not nil, tells whether what is kept is still right, whatever its age.
+	Fresh func(kept []byte) bool
+	// Anew asks for the document though what is kept is young, and for all of it.
+	Anew bool
 	// Absent, if not nil, is given and kept for a while where the server says
 	// that there is no such document (404, 410), which is then no error.
 	Absent []byte
@@ -178,7 +186,10 @@ func (s *Status) Error() string {
 	switch s.Code {
 	case http.StatusUnauthorized, http.StatusForbidden:
 		return fmt.Sprintf(
-			"%s refuses %s (status %d)\n  next: give a credential for the host %s where its package client reads it", s.Host, s.Path, s.Code,
+			"%s refuses %s (status %d)\n  next: give a credential for the host %s where its package client reads it",
+			s.Host,
+			s.Path,
+			s.Code,
 			s.Host,
 		)
 	case http.StatusNotFound, http.StatusGone:
@@ -216,7 +227,7 @@ var ErrNotAsked = errors.New("no server is to be asked for it")
 // young enough. The errors are *Status, *Unreachable, ErrNotCached, and those of ctx.
 func (c *Client) Document(ctx context.Context, r Request) ([]byte, error) {
 	kept, have := c.load(r)
-	if have && (c.cfg.Offline || c.young(kept) || r.Forever && !kept.Absent) {
+	if have && (c.cfg.Offline || c.current(r, kept)) {
 		return kept.payload, nil
 	}
 	if c.cfg.Offline {
@@ -238,6 +249,19 @@ func Private(address string) bool {
 	}
 	ip := net.ParseIP(u.Hostname())
 	return u.Scheme == "https" || u.Scheme == "file" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// current tells whether what is kept need not be asked for again.
+func (c *Client) current(r Request, kept entry) bool {
+	switch {
+	case r.Forever && !kept.Absent:
+		return true
+	case r.Anew:
+		return false
+	case r.Fresh != nil:
+		return r.Fresh(kept.payload)
+	}
+	return c.young(kept)
 }
 
 // young tells whether what is kept need not be asked for again. What claims to be from
@@ -331,6 +355,10 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	if have && kept.Modified != "" {
 		req.Header.Set("If-Modified-Since", kept.Modified)
 	}
+	before := max(len(kept.payload)-overlap, 0)
+	if r.Grows && !r.Anew && have && len(kept.payload) > 0 {
+		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", before))
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if asked.Err() != nil {
@@ -348,7 +376,9 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	case r.Absent != nil && (resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone):
 		c.save(r, entry{URL: plainAddress(r.URL), Form: r.Form, Checked: time.Now(), Absent: true, payload: r.Absent})
 		return r.Absent, nil
-	case resp.StatusCode != http.StatusOK:
+	case resp.StatusCode == http.StatusRequestedRangeNotSatisfiable && req.Header.Get("Range") != "":
+		return c.once(asked, r, entry{}, false) // it shrank
+	case resp.StatusCode != http.StatusOK && (resp.StatusCode != http.StatusPartialContent || req.Header.Get("Range") == ""):
 		return nil, &Status{req.URL.Host, req.URL.Path, resp.StatusCode}
 	case !r.Page && strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html"):
 		return nil, &Unreachable{req.URL.Host, errors.New("the answer is a web page, not data")}
@@ -359,9 +389,27 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	}
 	body := watch(resp.Body, limit, c.cfg, cancel)
 	defer body.stop()
-	payload, err := r.Distil(body)
+	var there []byte
+	if resp.StatusCode == http.StatusPartialContent {
+		there = kept.payload[:before]
+	}
+	digest := claimed(resp)
+	read := r.Distil
+	if r.Grows {
+		read = io.ReadAll
+	}
+	payload, err := read(digest.after(there, body))
 	if asked.Err() != nil {
 		return nil, asked.Err()
+	}
+	if err == nil {
+		err = digest.broken()
+	}
+	if there != nil {
+		if err != nil || !bytes.HasPrefix(payload, kept.payload[before:]) {
+			return c.once(asked, r, entry{}, false) // it was written anew
+		}
+		payload = append(slices.Clone(there), payload...)
 	}
 	if cut := body.failure(); cut != nil { // whatever the reader made of it
 		err = cut

@@ -1,7 +1,10 @@
 package fetch
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/pem"
 	"io"
 	"net/http"
@@ -156,4 +159,45 @@ func TestTrust(t *testing.T) {
 	c = New(Config{})
 	c.Trust(func() ([]byte, error) { return []byte("no certificate"), nil }, false)
 	assert.ErrorContains(t, get(c), "no PEM certificate in it")
+}
+
+// TestGrows asks for what a document has grown by alone, and for all of it where it shrank or was
+// written anew.
+func TestGrows(t *testing.T) {
+	text, digest, long := "", "", strings.Repeat("0123456789", 500)[:4996]
+	var asked []string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked = append(asked, r.Header.Get("Range"))
+		sum := sha256.Sum256([]byte(text))
+		w.Header().Set("Repr-Digest", "sha-256=:"+cmp.Or(digest, base64.StdEncoding.EncodeToString(sum[:]))+":")
+		http.ServeContent(w, r, "", time.Time{}, strings.NewReader(text))
+	}))
+	defer server.Close()
+	dir := t.TempDir()
+	get := func() (string, error) {
+		asked = nil
+		data, err := New(Config{CacheDir: dir}).Document(t.Context(), Request{URL: server.URL, Grows: true, Form: "list"})
+		return string(data), err
+	}
+	for _, step := range []struct {
+		text  string
+		asked []string
+	}{
+		{long + "one\n", []string{""}},
+		{long + "one\n", []string{"bytes=904-"}},
+		{long + "one\ntwo\n", []string{"bytes=904-"}},
+		{"one\n", []string{"bytes=908-", ""}},
+		{"four\nfive\n", []string{"bytes=0-", ""}},
+		{long + "six\n", []string{"bytes=0-", ""}},
+		{"x" + long[1:] + "six\nseven\n", []string{"bytes=904-", ""}}, // as the digest tells
+	} {
+		text = step.text
+		got, err := get()
+		require.NoError(t, err)
+		assert.Equal(t, text, got)
+		assert.Equal(t, step.asked, asked)
+	}
+	text, digest = "another\n", base64.StdEncoding.EncodeToString(make([]byte, 32))
+	_, err := get()
+	assert.ErrorContains(t, err, "not the document whose digest the server states")
 }

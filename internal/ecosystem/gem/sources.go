@@ -1,0 +1,101 @@
+package gem
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"bellwether/internal/core/harmless"
+)
+
+// ownSource is the source that a gem has of its own; empty for a gem of the global ones.
+func (r *registry) ownSource(name string) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.own[name]
+}
+
+// scope finds which gems come from a source of their own because a gem of that source needs them: all
+// that such a source knows of what its gems need, in any release, as Bundler has it.
+func (r *registry) scope(ctx context.Context) {
+	by := map[string][]string{}
+	for name, source := range r.direct {
+		by[source] = append(by[source], name)
+	}
+	for _, source := range slices.Sorted(maps.Keys(by)) {
+		seen := map[string]bool{}
+		for names := by[source]; len(names) > 0; {
+			slices.Sort(names)
+			names = r.needed(ctx, source, names, seen)
+		}
+	}
+}
+
+// needed are the gems that some gems of a source need, as far as they were not seen before. Those that the
+// source knows are its own from then on.
+func (r *registry) needed(ctx context.Context, source string, names []string, seen map[string]bool) (next []string) {
+	lists := make([][]*variant, len(names))
+	var wait sync.WaitGroup
+	limit := make(chan struct{}, 16)
+	for i, name := range names {
+		seen[name] = true
+		wait.Add(1)
+		limit <- struct{}{}
+		go func() {
+			defer func() { <-limit; wait.Done() }()
+			if text, err := r.info(ctx, source, name); err == nil && len(text) > 0 { // an error is told when the gem is asked for
+				lists[i], _ = readInfo(string(text))
+			}
+		}()
+	}
+	wait.Wait()
+	for i, name := range names {
+		if len(lists[i]) == 0 {
+			continue
+		}
+		r.mu.Lock()
+		if r.own[name] == "" {
+			r.own[name] = source
+		}
+		r.mu.Unlock()
+		for _, v := range lists[i] {
+			for _, d := range v.deps {
+				if !seen[d.name] && gemName.MatchString(d.name) {
+					seen[d.name] = true
+					next = append(next, d.name)
+				}
+			}
+		}
+	}
+	return next
+}
+
+// together are the releases of several sources.
+func together(all, more []*variant, source string) []*variant {
+	for _, v := range more {
+		v.source = source
+	}
+	all = slices.DeleteFunc(all, func(v *variant) bool {
+		return slices.ContainsFunc(more, func(o *variant) bool { return o.version == v.version && o.platform == v.platform })
+	})
+	all = append(all, more...)
+	slices.SortStableFunc(all, func(a, b *variant) int { return a.v.Compare(b.v) })
+	return all
+}
+
+// twofold says that a gem's version was taken though several sources know the gem; empty for one
+// that only one knows.
+func (r *registry) twofold(ctx context.Context, name, version string) string {
+	group, _ := r.release(ctx, name, version)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	from := r.doubled[name]
+	if len(from) == 0 || len(group) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s is known to several sources, %s; %s comes from %s: give it a source of its own in the Gemfile",
+		name, strings.Join(from, " and "), version, harmless.Address(group[0].source))
+}
