@@ -166,16 +166,12 @@ func (r *registry) ask(ctx context.Context, name string) (all []*variant, err er
 	}
 	var knowing []string
 	for _, source := range sources {
-		body, err := r.info(ctx, source, name)
+		list, err := r.list(ctx, source, name)
 		if err != nil {
-			return nil, fmt.Errorf("asking the gem server for %s: %w", name, err)
+			return nil, err
 		}
-		if len(body) == 0 {
+		if list == nil {
 			continue
-		}
-		list, err := readInfo(string(body))
-		if err != nil {
-			return nil, fmt.Errorf("reading what %s lists of %s: %w", harmless.Address(source), name, err)
 		}
 		knowing = append(knowing, harmless.Address(source))
 		all = together(all, list, source)
@@ -189,6 +185,28 @@ func (r *registry) ask(ctx context.Context, name string) (all []*variant, err er
 		r.mu.Unlock()
 	}
 	return all, nil
+}
+
+// list is what a source lists of a gem; nil for a gem that it does not know.
+func (r *registry) list(ctx context.Context, source, name string) ([]*variant, error) {
+	r.mu.Lock()
+	list := r.heard[asked{source, name}]
+	r.mu.Unlock()
+	if list != nil {
+		return list, nil
+	}
+	text, err := r.info(ctx, source, name)
+	if err != nil {
+		return nil, fmt.Errorf("asking the gem server for %s: %w", name, err)
+	}
+	if len(text) == 0 {
+		return nil, nil
+	}
+	list, err = readInfo(string(text))
+	if err != nil {
+		return nil, fmt.Errorf("reading what %s lists of %s: %w", harmless.Address(source), name, err)
+	}
+	return list, nil
 }
 
 // older is the error of a source that has no compact index at all: it may have the older

@@ -34,8 +34,12 @@ type registry struct {
 	own     map[string]string // the source of a gem that has one of its own, or is needed by one
 	known   map[string]*pending
 	all     map[string]*listing // what a source lists of all its gems
+	heard   map[asked][]*variant
 	doubled map[string][]string // gems that several sources know, with their addresses as they are shown
 }
+
+// asked is a gem that a source was asked for.
+type asked struct{ source, gem string }
 
 // pending is a gem's list of releases, which is there or on its way.
 type pending struct {
@@ -73,7 +77,7 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 			return nil, &model.Fault{Doing: "reading RubyGems' settings (http_proxy)", Wrong: err.Error()}
 		}
 	}
-	r := &registry{around: s, config: config, own: map[string]string{}, known: map[string]*pending{}, all: map[string]*listing{}}
+	r := &registry{around: s, config: config, own: map[string]string{}, known: map[string]*pending{}, all: map[string]*listing{}, heard: map[asked][]*variant{}}
 	r.doubled = map[string][]string{}
 	if !s.AsOf.IsZero() || s.MinAge > 0 {
 		s.Note("gem servers tell no dates of releases, so that --as-of and --min-age let all gems through")

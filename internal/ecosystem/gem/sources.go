@@ -46,9 +46,7 @@ func (r *registry) needed(ctx context.Context, source string, names []string, se
 		limit <- struct{}{}
 		go func() {
 			defer func() { <-limit; wait.Done() }()
-			if text, err := r.info(ctx, source, name); err == nil && len(text) > 0 { // an error is told when the gem is asked for
-				lists[i], _ = readInfo(string(text))
-			}
+			lists[i], _ = r.list(ctx, source, name) // an error is told when the gem is asked for
 		}()
 	}
 	wait.Wait()
@@ -57,6 +55,7 @@ func (r *registry) needed(ctx context.Context, source string, names []string, se
 			continue
 		}
 		r.mu.Lock()
+		r.heard[asked{source, name}] = lists[i]
 		if r.own[name] == "" {
 			r.own[name] = source
 		}
