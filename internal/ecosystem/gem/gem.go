@@ -69,7 +69,9 @@ type project struct {
 	asked    []model.Requirement // what has a line among the lock's dependencies
 	specced  []declared          // what the gemspecs declare
 	// stated are what the gems of the project itself ask for in their gemspecs, by gem and name.
-	stated map[string]map[string]model.Requirement
+	stated   map[string]map[string]model.Requirement
+	statedIn map[string]string // those gemspecs, by gem
+	vague    map[string]bool   // those whose gemspec asks for something under a condition, or computes it
 }
 
 // Read reads the component in dir.

@@ -14,20 +14,20 @@ import (
 
 // gemfile is what a Gemfile declares, as far as its text tells.
 type gemfile struct {
-	main    string // the file that was read first
-	gems    []declared
-	sources []string // the addresses of the global ones, in order
-	specs   []string // folders of "gemspec" lines
-	has     map[string]bool
-	// elsewhere are gems that are for certain platforms only, so that the lock tells whether
-	// they are in effect.
-	elsewhere map[string]bool
-	pinned    map[string]bool // gems with a source of their own
-	computes  bool            // there are gems whose lines the text alone does not tell
-	rakefile  bool
-	tests     bool
-	notes     []string
-	texts     map[string][]byte // the files that were read
+	main      string // the file that was read first
+	gems      []declared
+	sources   []string // the addresses of the global ones, in order
+	specs     []string // folders of "gemspec" lines
+	has       map[string]bool
+	elsewhere map[string][]string // the platforms of gems that are for certain ones only
+	pinned    map[string]bool     // gems with a source of their own
+	// computes is where a gem stands first whose line the text alone does not tell; zero if all tell.
+	computes model.Site
+	ruby     bool // it states which Ruby it needs
+	rakefile bool
+	tests    bool
+	notes    []string
+	texts    map[string][]byte // the files that were read
 }
 
 // declared is a gem line.
@@ -69,6 +69,7 @@ type block struct {
 	names []string // of a loop: what its variable, the value, goes through
 	line  int      // where it begins, of one of the Gemfile's own words
 	with  map[string]string
+	close int // the brace that ends it; 0 for one that "end" ends
 }
 
 // readGemfile reads a Gemfile and those that it takes in.
@@ -85,7 +86,7 @@ func readGemfile(files fs.FS, file string, src []byte) (*gemfile, error) {
 
 func newGemfile(file string) *gemfile {
 	return &gemfile{
-		main: file, has: map[string]bool{}, elsewhere: map[string]bool{}, pinned: map[string]bool{}, texts: map[string][]byte{},
+		main: file, has: map[string]bool{}, elsewhere: map[string][]string{}, pinned: map[string]bool{}, texts: map[string][]byte{},
 	}
 }
 
@@ -160,19 +161,19 @@ func (r *reader) newLine(i int) bool {
 	}
 	before := r.text(i - 1)
 	return strings.Contains(r.src[r.tokens[i-1].End:r.tokens[i].Start], "\n") || before == ";" || before == "do" || before == "then" ||
-		before == "|" || before == "else"
+		before == "|" || r.braces(i-1) || before == "else"
 }
 
 // end is the token behind a statement: the line's end, unless a comma or a bracket goes on.
 func (r *reader) end(i int) int {
 	for k := i; k < len(r.tokens); k++ {
+		if r.text(k) == "do" || r.braces(k) {
+			return k
+		}
 		if p := r.tokens[k].Pair; p > k {
 			k = p
 		}
-		if r.text(k) == "do" {
-			return k
-		}
-		if k+1 >= len(r.tokens) || r.text(k+1) == ";" {
+		if k+1 >= len(r.tokens) || r.text(k+1) == ";" || r.text(k+1) == "}" || r.text(k+1) == "end" && r.tokens[k+1].Kind == lex.Word {
 			return k + 1
 		}
 		gap := r.src[r.tokens[k].End:r.tokens[k+1].Start]
@@ -184,21 +185,37 @@ func (r *reader) end(i int) int {
 	return len(r.tokens)
 }
 
+// braces tells whether a token is the brace that begins a block, as "do" does: group(:test) { … }.
+func (r *reader) braces(i int) bool {
+	if r.text(i) != "{" || r.tokens[i].Pair <= i || i == 0 || r.text(i-1) == "lambda" || r.text(i-1) == "proc" {
+		return false
+	}
+	before := r.tokens[i-1]
+	return before.Kind == lex.Word || before.Kind == lex.String || r.text(i-1) == ")"
+}
+
+// closes is the brace that ends a block which a token begins; 0 for one that "end" ends.
+func (r *reader) closes(i int) int { return max(r.tokens[i].Pair, 0) }
+
 // statement reads what begins at a token.
 func (r *reader) statement(i int) (int, error) {
 	word := r.text(i)
 	if next := r.loop(i); next > 0 {
 		return next, nil
 	}
+	if n := len(r.blocks); n > 0 && r.blocks[n-1].close == i && i > 0 {
+		r.blocks = r.blocks[:n-1]
+		return i + 1, nil
+	}
 	if r.tokens[i].Kind != lex.Word || !r.newLine(i) {
-		if word == "do" { // of something that begins with no name
-			r.blocks = append(r.blocks, block{kind: "computed"})
+		if word == "do" || r.braces(i) { // of something that begins with no name
+			r.blocks = append(r.blocks, block{kind: "computed", close: r.closes(i)})
 		}
 		return i + 1, nil
 	}
 	end := r.end(i)
 	args := arguments(r, i+1, r.modifier(i, end))
-	opens := r.text(end) == "do"
+	opens := r.text(end) == "do" || end < len(r.tokens) && r.braces(end)
 	if slices.Contains([]string{"gem", "source", "git", "path", "group", "platforms", "gemspec"}, word) {
 		if err := r.whole(i, end); err != nil {
 			return 0, err
@@ -209,7 +226,7 @@ func (r *reader) statement(i int) (int, error) {
 		r.gem(i, end, args)
 	case "source", "git", "github", "path", "group", "platforms", "platform", "install_if":
 		if opens {
-			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", "), line: r.line(i), with: args.options})
+			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", "), line: r.line(i), with: args.options, close: r.closes(end)})
 			return end + 1, nil
 		}
 		if word == "source" && len(args.plain) > 0 {
@@ -218,6 +235,8 @@ func (r *reader) statement(i int) (int, error) {
 		}
 	case "gemspec":
 		r.into.specs = append(r.into.specs, path.Join(path.Dir(r.file), args.options["path"]))
+	case "ruby":
+		r.into.ruby = true
 	case "eval_gemfile":
 		return end, r.other(i, args)
 	case "if", "unless", "case", "while", "until", "begin", "def":
@@ -232,10 +251,17 @@ func (r *reader) statement(i int) (int, error) {
 		return i + 1, nil
 	}
 	if opens {
-		r.blocks = append(r.blocks, block{kind: "computed"})
+		r.blocks = append(r.blocks, block{kind: "computed", close: r.closes(end)})
 		return end + 1, nil
 	}
 	return end, nil
+}
+
+// compute notes that a line's text alone does not tell what it declares.
+func (r *reader) compute(line int) {
+	if r.into.computes.File == "" {
+		r.into.computes = model.Site{File: r.file, Line: line}
+	}
 }
 
 // login notes an address that has a login in it.
@@ -300,7 +326,7 @@ func (r *reader) looped(variable string) []string {
 // other reads a Gemfile that this one takes in.
 func (r *reader) other(i int, args args) error {
 	if len(args.plain) != 1 || r.depth > 8 {
-		r.into.computes = true
+		r.compute(r.line(i))
 		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d takes in another Gemfile, whose name is computed", r.file, r.line(i)))
 		return nil
 	}
@@ -327,6 +353,7 @@ func (r *reader) site(i int) model.Site {
 const (
 	conditional     = "it stands in a condition"
 	computedVersion = "its version is computed"
+	computedBlock   = "it stands in a block that is computed"
 )
 
 // gem reads a gem line.
@@ -353,7 +380,7 @@ func (r *reader) gem(i, end int, a args) {
 		a.plain = nil
 	}
 	if len(a.plain) == 0 || a.plain[0].site.File == "" {
-		r.into.computes = true
+		r.compute(d.line)
 		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d declares a gem whose name is computed; it is not moved", r.file, d.line))
 		return
 	}
@@ -381,15 +408,15 @@ func (r *reader) gem(i, end int, a args) {
 		case "path":
 			d.path = b.value
 		case "condition":
-			d.fixed, r.into.computes = conditional, true
+			d.fixed = conditional
 		case "platform", "platforms":
-			r.into.elsewhere[d.name] = true
+			r.into.elsewhere[d.name] = words(b.value)
 		case "loop":
 			if d.rng != "" {
 				d.fixed = "one line of a loop states it for several"
 			}
 		case "computed":
-			d.fixed, r.into.computes = "it stands in a block that is computed", true
+			d.fixed = computedBlock
 		}
 	}
 	for _, key := range []string{"group", "groups"} {
@@ -397,15 +424,20 @@ func (r *reader) gem(i, end int, a args) {
 			d.group = strings.Trim(strings.ReplaceAll(v, ":", ""), "[] ")
 		}
 	}
-	if a.options["platforms"] != "" || a.options["platform"] != "" {
-		r.into.elsewhere[d.name] = true
+	for _, key := range []string{"platforms", "platform"} {
+		if v := a.options[key]; v != "" {
+			r.into.elsewhere[d.name] = words(v)
+		}
 	}
 	d.origin(a)
 	if r.modifier(i, end) < end {
-		d.fixed, r.into.computes = conditional, true
+		d.fixed = conditional
 	}
 	if a.computed && d.fixed == "" {
-		d.fixed, r.into.computes = computedVersion, true
+		d.fixed = computedVersion
+	}
+	if slices.Contains([]string{conditional, computedBlock, computedVersion}, d.fixed) {
+		r.compute(d.line)
 	}
 	if d.source != "" || d.git.address != "" || d.path != "" {
 		r.into.pinned[d.name] = true

@@ -27,11 +27,14 @@ func readSpecs(files fs.FS, dir string, p *project) (all []model.Requirement, er
 			return nil, &model.Fault{Doing: "reading a gemspec", File: name, Wrong: model.Reason(err)}
 		}
 		p.gemfile.texts[name] = src
+		own := strings.TrimSuffix(e.Name(), ".gemspec")
+		p.statedIn[own] = name
+		p.stated[own] = map[string]model.Requirement{}
 		for _, d := range specDependencies(name, string(src)) {
 			p.specced = append(p.specced, d)
 			q := p.requirement(d)
 			all = append(all, q)
-			p.state(strings.TrimSuffix(e.Name(), ".gemspec"), q)
+			p.state(own, q)
 		}
 	}
 	return all, nil
@@ -40,15 +43,15 @@ func readSpecs(files fs.FS, dir string, p *project) (all []model.Requirement, er
 // state keeps what a gemspec asks for: for itself, or for those who develop it.
 func (p *project) state(gem string, q model.Requirement) {
 	if q.Fixed != "" {
-		p.gemfile.computes = true
+		p.vague[gem] = true
+		if p.gemfile.computes.File == "" {
+			p.gemfile.computes = q.Site
+		}
 		return
 	}
 	if q.Group == development {
 		p.asked = append(p.asked, q)
 		return
-	}
-	if p.stated[gem] == nil {
-		p.stated[gem] = map[string]model.Requirement{}
 	}
 	if _, twice := p.stated[gem][q.Name]; !twice {
 		p.stated[gem][q.Name] = q
@@ -63,6 +66,7 @@ func specDependencies(file, src string) []declared {
 	g := newGemfile(file)
 	r := newReader(file, src, g)
 	for i := range r.tokens {
+		r.enter(i)
 		group, ok := map[string]string{
 			"add_dependency": "runtime", "add_runtime_dependency": "runtime", "add_development_dependency": development,
 		}[r.text(i)]
@@ -73,10 +77,33 @@ func specDependencies(file, src string) []declared {
 		end := r.end(i)
 		r.gem(i, end, arguments(r, i+1, end))
 		for k := before; k < len(g.gems); k++ {
-			g.gems[k].group = group
+			g.gems[k].group, g.gems[k].nested = group, true
 		}
 	}
 	return g.gems
+}
+
+// enter keeps count of the blocks that a token of a gemspec begins or ends. Of those a condition matters.
+func (r *reader) enter(i int) {
+	if r.tokens[i].Kind != lex.Word || r.text(i-1) == "." || r.text(i-1) == ":" || r.text(i+1) == ":" {
+		return
+	}
+	switch word := r.text(i); word {
+	case "if", "unless", "case":
+		if r.newLine(i) || r.text(i-1) == "=" {
+			r.blocks = append(r.blocks, block{kind: "condition"})
+		}
+	case "while", "until", "for":
+		if r.newLine(i) {
+			r.blocks = append(r.blocks, block{kind: "condition"})
+		}
+	case "do", "begin", "def", "class", "module":
+		r.blocks = append(r.blocks, block{kind: word})
+	case "end":
+		if n := len(r.blocks); n > 0 {
+			r.blocks = r.blocks[:n-1]
+		}
+	}
 }
 
 // specVersion is the version that a gemspec gives its gem: a text, a constant or a file that

@@ -20,7 +20,7 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 	if err != nil {
 		return nil, &model.Fault{Doing: "reading the Gemfile", File: c.Manifest, Wrong: model.Reason(err)}
 	}
-	p := &project{dir: dir, manifest: src, stated: map[string]map[string]model.Requirement{}}
+	p := &project{dir: dir, manifest: src, stated: map[string]map[string]model.Requirement{}, statedIn: map[string]string{}, vague: map[string]bool{}}
 	if p.gemfile, err = readGemfile(files, c.Manifest, src); err != nil {
 		return nil, err
 	}

@@ -199,13 +199,14 @@ func (x index) deps(ctx context.Context, name, release string) (all []dep) {
 	return all
 }
 
-// inEffect tells whether a line of the Gemfile is for any platform of the lock, as far as the lock
-// tells: Bundler lists what is not among the dependencies alone.
+// inEffect tells whether a line of the Gemfile is for any platform of the lock: Bundler lists what is
+// not among the dependencies alone.
 func (p *project) inEffect(q model.Requirement) bool {
 	if p.lock.has(q.Name) {
 		return true
 	}
-	return (q.Fixed == "" || q.Fixed == "git source") && !p.lock.asksFor(q.Name) && !p.gemfile.elsewhere[q.Name]
+	only := p.gemfile.elsewhere[q.Name]
+	return (q.Fixed == "" || q.Fixed == "git source") && !p.lock.asksFor(q.Name) && (len(only) == 0 || meetAny(only, p.lock.platforms))
 }
 
 // versions are those that a requirement takes: of a gem from a repository, those that stand beside it.
@@ -232,9 +233,9 @@ func (p *project) outdated(name string, rng version.Range) bool {
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	p := ask.Component.Detail.(*project)
 	if p.lock == nil {
-		return nil, &model.Fault{
-			Doing: "resolving", File: ask.Component.Manifest, Wrong: "there is no lock, so that nobody can tell what is in effect",
-			Next: "write one with bundle lock, and commit it",
+		var err error
+		if p, err = r.withFirstLock(ctx, p); err != nil {
+			return nil, err
 		}
 	}
 	x, err := newIndex(ctx, r, p, ask.Changes)
@@ -361,7 +362,7 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 		return err
 	}
 	if string(next) != string(x.project.lockText) {
-		s.Edits = append(s.Edits, model.FileEdit{File: ask.Component.Lock, Old: x.project.lockText, New: next})
+		s.Edits = append(s.Edits, model.FileEdit{File: x.project.lock.file, Old: x.project.lockText, New: next})
 	}
 	slices.SortFunc(s.Edits, func(a, b model.FileEdit) int { return strings.Compare(a.File, b.File) })
 	return nil

@@ -1,7 +1,6 @@
 package gem
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -12,7 +11,6 @@ import (
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
-	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/git"
@@ -109,7 +107,7 @@ func (d *declared) origin(a args) {
 // inEffectAt tells whether a section GIT is what the Gemfile asks for. Of a Gemfile that computes
 // every one may be.
 func (p *project) inEffectAt(s *section) bool {
-	if p.gemfile.computes {
+	if p.gemfile.computes.File != "" {
 		return true
 	}
 	return slices.ContainsFunc(p.gemfile.gems, func(d declared) bool { return d.git.address != "" && d.git.meets(s) })
@@ -170,29 +168,16 @@ func (r *registry) source(ctx context.Context, d declared) (*section, error) {
 			Next: "choose another branch, tag or commit, or put it into the lock with bundle lock",
 		}
 	}
-	for name, text := range files {
-		if path.Ext(name) != ".gemspec" {
-			continue
+	for _, one := range readSpecFiles(files) {
+		if placeable(one) {
+			s.specs = append(s.specs, one)
+		} else if one.name == d.name {
+			return nil, fault(fmt.Sprintf("its gemspec at %.10s computes its version, which is not read here", commit))
 		}
-		one := &spec{name: strings.TrimSuffix(path.Base(name), ".gemspec"), version: specVersion(name, string(text), files)}
-		if _, err := (version.Gem{}).Parse(one.version); err != nil || one.version == "" {
-			if one.name == d.name {
-				return nil, fault(fmt.Sprintf("%s at %.10s computes its version, which is not read here", name, commit))
-			}
-			continue
-		}
-		for _, dep := range specDependencies(name, string(text)) {
-			if dep.group != development {
-				one.deps = append(one.deps, newDep(dep.name, dep.rng))
-			}
-		}
-		slices.SortFunc(one.deps, func(a, b dep) int { return strings.Compare(a.name, b.name) })
-		s.specs = append(s.specs, one)
 	}
 	if !slices.ContainsFunc(s.specs, func(one *spec) bool { return one.name == d.name }) {
 		return nil, fault(fmt.Sprintf("there is no %s.gemspec at %.10s", d.name, commit))
 	}
-	slices.SortFunc(s.specs, func(a, b *spec) int { return cmp.Compare(a.name, b.name) })
 	return s, nil
 }
 

@@ -181,11 +181,18 @@ func (p *project) states(name, other string) bool {
 // gemspec says.
 func (p *project) restatedIn(one *spec, ranges restatements) *spec {
 	said := p.stated[one.name]
-	if len(said) == 0 {
+	if said == nil {
 		return one
 	}
 	fresh := *one
 	fresh.deps = nil
+	if !p.vague[one.name] {
+		for name, q := range said {
+			fresh.deps = append(fresh.deps, newDep(name, p.now(q, ranges)))
+		}
+		slices.SortFunc(fresh.deps, func(a, b dep) int { return strings.Compare(a.name, b.name) })
+		return &fresh
+	}
 	for _, d := range one.deps {
 		if q, ok := said[d.name]; ok {
 			d.rng = lockRange(p.now(q, ranges))
@@ -219,7 +226,7 @@ func (p *project) dependencies(lines []string, ranges restatements, gone []strin
 		case known:
 			fresh = append(fresh, now)
 		case slices.Contains(gone, name):
-		case p.gemfile.computes || p.own(name):
+		case p.gemfile.computes.File != "" || p.own(name):
 			fresh = append(fresh, line)
 		}
 	}
