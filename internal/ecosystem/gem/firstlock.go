@@ -161,7 +161,7 @@ func readSpecFiles(files map[string][]byte) (specs []*spec) {
 			continue
 		}
 		one := &spec{name: strings.TrimSuffix(path.Base(name), ".gemspec"), version: specVersion(name, string(text), files)}
-		for _, d := range specDependencies(name, string(text)) {
+		for _, d := range specDependencies(name, string(text)).gems {
 			if d.group != development {
 				one.deps = append(one.deps, newDep(d.name, d.rng))
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -142,8 +143,14 @@ func (r *reader) whole(from, to int) error {
 }
 
 func newReader(file, src string, into *gemfile) *reader {
+	if at := theEnd.FindStringIndex(src); at != nil {
+		src = src[:at[0]]
+	}
 	return &reader{file: file, src: src, tokens: lex.Said(lex.Split(lex.Named("ruby"), src)), into: into}
 }
+
+// theEnd is the line behind which a file of Ruby holds data.
+var theEnd = regexp.MustCompile(`(?m)^__END__\r?$`)
 
 func (r *reader) text(i int) string {
 	if i < 0 || i >= len(r.tokens) {
@@ -197,6 +204,11 @@ func (r *reader) braces(i int) bool {
 // closes is the brace that ends a block which a token begins; 0 for one that "end" ends.
 func (r *reader) closes(i int) int { return max(r.tokens[i].Pair, 0) }
 
+// declaring are the words of a Gemfile that declare something.
+var declaring = []string{
+	"gem", "source", "git", "github", "path", "group", "platforms", "platform", "install_if", "gemspec", "ruby", "eval_gemfile",
+}
+
 // statement reads what begins at a token.
 func (r *reader) statement(i int) (int, error) {
 	word := r.text(i)
@@ -208,6 +220,9 @@ func (r *reader) statement(i int) (int, error) {
 		return i + 1, nil
 	}
 	if r.tokens[i].Kind != lex.Word || !r.newLine(i) {
+		if before := r.text(i - 1); word == "gem" && r.text(i+1) != ":" && before != "def" { // self.gem, send :gem
+			r.compute(r.line(i))
+		}
 		if word == "do" || r.braces(i) { // of something that begins with no name
 			r.blocks = append(r.blocks, block{kind: "computed", close: r.closes(i)})
 		}
@@ -216,7 +231,7 @@ func (r *reader) statement(i int) (int, error) {
 	end := r.end(i)
 	args := arguments(r, i+1, r.modifier(i, end))
 	opens := r.text(end) == "do" || end < len(r.tokens) && r.braces(end)
-	if slices.Contains([]string{"gem", "source", "git", "path", "group", "platforms", "gemspec"}, word) {
+	if slices.Contains(declaring, word) {
 		if err := r.whole(i, end); err != nil {
 			return 0, err
 		}
@@ -226,7 +241,10 @@ func (r *reader) statement(i int) (int, error) {
 		r.gem(i, end, args)
 	case "source", "git", "github", "path", "group", "platforms", "platform", "install_if":
 		if opens {
-			r.blocks = append(r.blocks, block{kind: word, value: strings.Join(args.strings(), ", "), line: r.line(i), with: args.options, close: r.closes(end)})
+			r.blocks = append(
+				r.blocks,
+				block{kind: word, value: strings.Join(args.strings(), ", "), line: r.line(i), with: args.options, close: r.closes(end)},
+			)
 			return end + 1, nil
 		}
 		if word == "source" && len(args.plain) > 0 {
@@ -249,6 +267,9 @@ func (r *reader) statement(i int) (int, error) {
 		return i + 1, nil
 	case "else", "elsif", "when", "ensure", "rescue":
 		return i + 1, nil
+	}
+	if !slices.Contains(declaring, word) {
+		return i + 1, nil // what it opens, or calls, is seen then
 	}
 	if opens {
 		r.blocks = append(r.blocks, block{kind: "computed", close: r.closes(end)})
@@ -296,10 +317,11 @@ func (r *reader) loop(i int) int {
 		return 0
 	}
 	end := r.tokens[open].Pair
-	if r.text(end+1) != "." || r.text(end+2) != "each" || r.text(end+3) != "do" || r.text(end+4) != "|" || r.text(end+6) != "|" {
+	if r.text(end+1) != "." || r.text(end+2) != "each" || r.text(end+3) != "do" && r.text(end+3) != "{" || r.text(end+4) != "|" ||
+		r.text(end+6) != "|" {
 		return 0
 	}
-	b := block{kind: "loop", value: r.text(end + 5)}
+	b := block{kind: "loop", value: r.text(end + 5), close: r.closes(end + 3)}
 	if open > i {
 		b.names = strings.Fields(r.src[r.tokens[open].End:r.tokens[end].Start])
 	} else {

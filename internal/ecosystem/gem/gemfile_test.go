@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
 )
 
@@ -201,7 +202,31 @@ func FuzzGemfile(f *testing.F) {
 			if q.Site.Text != "" && q.Site.File == "Gemfile" {
 				require.Equal(t, q.Site.Text, src[q.Site.Start:q.Site.End])
 			}
+			for _, change := range []route.Change{
+				{Old: q.Name, New: "other", Range: "~> 2.0"}, {Old: q.Name}, {Old: q.Name, New: q.Name, Range: "git+https://code.example/x#main"},
+			} {
+				edits, err := Ecosystem{}.Rewrite(c, []route.Change{change}, nil)
+				if err == nil {
+					require.LessOrEqual(t, len(edits), 1)
+				}
+			}
 		}
+	})
+}
+
+// FuzzGemspec sees that no text stops the reader of gemspecs, and that places are where they are.
+func FuzzGemspec(f *testing.F) {
+	f.Add("Gem::Specification.new do |s|\n s.version = X::VERSION\n s.add_dependency 'a', '~> 1'\nend")
+	f.Add("Gem::Specification.new 'a', '1' do |s|\n %w[a].each { |x| s.add_dependency x } if b\nend")
+	f.Fuzz(func(t *testing.T, src string) {
+		g := specDependencies("a.gemspec", src)
+		for _, d := range g.gems {
+			if d.site.Text != "" {
+				require.Equal(t, d.site.Text, src[d.site.Start:d.site.End])
+			}
+		}
+		specVersion("a.gemspec", src, map[string][]byte{"lib/a/version.rb": []byte("VERSION = '1'")})
+		readVersions([]byte(src))
 	})
 }
 

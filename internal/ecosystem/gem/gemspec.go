@@ -30,7 +30,13 @@ func readSpecs(files fs.FS, dir string, p *project) (all []model.Requirement, er
 		own := strings.TrimSuffix(e.Name(), ".gemspec")
 		p.statedIn[own] = name
 		p.stated[own] = map[string]model.Requirement{}
-		for _, d := range specDependencies(name, string(src)) {
+		spec := specDependencies(name, string(src))
+		p.vague[own] = spec.computes.File != ""
+		p.gemfile.notes = append(p.gemfile.notes, spec.notes...)
+		if p.gemfile.computes.File == "" {
+			p.gemfile.computes = spec.computes
+		}
+		for _, d := range spec.gems {
 			p.specced = append(p.specced, d)
 			q := p.requirement(d)
 			all = append(all, q)
@@ -43,10 +49,6 @@ func readSpecs(files fs.FS, dir string, p *project) (all []model.Requirement, er
 // state keeps what a gemspec asks for: for itself, or for those who develop it.
 func (p *project) state(gem string, q model.Requirement) {
 	if q.Fixed != "" {
-		p.vague[gem] = true
-		if p.gemfile.computes.File == "" {
-			p.gemfile.computes = q.Site
-		}
 		return
 	}
 	if q.Group == development {
@@ -61,16 +63,22 @@ func (p *project) state(gem string, q model.Requirement) {
 // development is the group of what a gemspec asks for for those who develop the gem.
 const development = "development"
 
-// specDependencies are the dependencies that a gemspec declares.
-func specDependencies(file, src string) []declared {
+// specDependencies are the dependencies that a gemspec declares. Where it declares one whose name is computed, that is
+// noted.
+func specDependencies(file, src string) *gemfile {
 	g := newGemfile(file)
 	r := newReader(file, src, g)
-	for i := range r.tokens {
+	for i := 0; i < len(r.tokens); {
+		if next := r.loop(i); next > 0 {
+			i = next
+			continue
+		}
 		r.enter(i)
 		group, ok := map[string]string{
 			"add_dependency": "runtime", "add_runtime_dependency": "runtime", "add_development_dependency": development,
 		}[r.text(i)]
 		if !ok || r.text(i-1) != "." {
+			i++
 			continue
 		}
 		before := len(g.gems)
@@ -79,8 +87,9 @@ func specDependencies(file, src string) []declared {
 		for k := before; k < len(g.gems); k++ {
 			g.gems[k].group, g.gems[k].nested = group, true
 		}
+		i++
 	}
-	return g.gems
+	return g
 }
 
 // enter keeps count of the blocks that a token of a gemspec begins or ends. Of those a condition matters.
@@ -130,6 +139,13 @@ func specVersion(file, src string, others map[string][]byte) string {
 			}
 		}
 		return constant(last, src, others)
+	}
+	for i := range r.tokens { // Gem::Specification.new "rope", "1.0.0" do |s|
+		if r.text(i) == "Specification" && r.text(i+1) == "." && r.text(i+2) == "new" {
+			if args := arguments(r, i+3, r.end(i+2)).strings(); len(args) > 1 {
+				return args[1]
+			}
+		}
 	}
 	return ""
 }

@@ -20,7 +20,13 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 	if err != nil {
 		return nil, &model.Fault{Doing: "reading the Gemfile", File: c.Manifest, Wrong: model.Reason(err)}
 	}
-	p := &project{dir: dir, manifest: src, stated: map[string]map[string]model.Requirement{}, statedIn: map[string]string{}, vague: map[string]bool{}}
+	p := &project{
+		dir:      dir,
+		manifest: src,
+		stated:   map[string]map[string]model.Requirement{},
+		statedIn: map[string]string{},
+		vague:    map[string]bool{},
+	}
 	if p.gemfile, err = readGemfile(files, c.Manifest, src); err != nil {
 		return nil, err
 	}
@@ -39,7 +45,7 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 			return nil, err
 		}
 	}
-	c.Notes, c.Detail = p.gemfile.notes, p
+	c.Detail = p
 	for _, d := range p.gemfile.gems {
 		c.Requirements = append(c.Requirements, p.requirement(d))
 	}
@@ -51,6 +57,7 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 		}
 		c.Requirements = append(c.Requirements, more...)
 	}
+	c.Notes = p.gemfile.notes
 	return c, nil
 }
 

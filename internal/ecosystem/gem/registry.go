@@ -77,7 +77,14 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 			return nil, &model.Fault{Doing: "reading RubyGems' settings (http_proxy)", Wrong: err.Error()}
 		}
 	}
-	r := &registry{around: s, config: config, own: map[string]string{}, known: map[string]*pending{}, all: map[string]*listing{}, heard: map[asked][]*variant{}}
+	r := &registry{
+		around: s,
+		config: config,
+		own:    map[string]string{},
+		known:  map[string]*pending{},
+		all:    map[string]*listing{},
+		heard:  map[asked][]*variant{},
+	}
 	r.doubled = map[string][]string{}
 	if !s.AsOf.IsZero() || s.MinAge > 0 {
 		s.Note("gem servers tell no dates of releases, so that --as-of and --min-age let all gems through")
