@@ -4,13 +4,14 @@ package demo
 
 import (
 	"embed"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 )
 
-//go:embed npm golang all:project repair
+//go:embed npm golang gem all:project all:booking wakelog repair
 var files embed.FS
 
 // Packages are the folders of the simulated npm registry.
@@ -19,11 +20,22 @@ func Packages() fs.FS { return sub("npm") }
 // Modules are the folders of the simulated Go module proxy.
 func Modules() fs.FS { return sub("golang") }
 
+// Gems are the folders of the simulated gem server.
+func Gems() fs.FS { return sub("gem") }
+
+// LayOutBooking writes the project of the booking office, as it is before anything is moved, into a
+// folder, and into another one the source of a gem that is not released yet.
+func LayOutBooking(dir, source string) error {
+	return errors.Join(layOut("booking", dir), layOut("wakelog", source))
+}
+
 // LayOut writes the example project, as it is before anything is moved, into a
 // folder. Go files carry ".src" after their names here, so that they are no
 // part of this program.
-func LayOut(dir string) error {
-	project := sub("project")
+func LayOut(dir string) error { return layOut("project", dir) }
+
+func layOut(what, dir string) error {
+	project := sub(what)
 	return fs.WalkDir(project, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err

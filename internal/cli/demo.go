@@ -34,10 +34,11 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo [FOLDER]",
 		Short: "Lay the example project out and carry it through, offline",
 		Long: `Demo lays out Saltmarsh Ferries, an example project with invented packages,
-serves a simulated npm registry and Go module proxy on loopback, and does the
-whole job: survey, prerequisites, route, advance leg by leg, a leg that breaks a
-test, the culprit among its moves, the repair, a green end. It takes about a
-minute, and needs git, Node.js 20, npm and Go, but no network. The folder is kept.`,
+serves simulated registries on loopback, and does the whole job: survey,
+prerequisites, route, advance leg by leg, a leg that breaks a test, the culprit
+among its moves, the repair, a green end. It takes about a minute, and needs git,
+Node.js 20, npm and Go, but no network; where Ruby and Bundler are installed, a
+second project follows, in FOLDER-booking. The folders are kept.`,
 		Example: `  bellwether demo
   bellwether demo /tmp/ferries`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -64,6 +65,8 @@ type demoStory struct {
 	dir  string
 	env  []string
 	step int
+	// fromRed goes on from a start that does not pass.
+	fromRed bool
 	// report shows progress on a terminal; elsewhere the results do.
 	report func(desk.Event)
 }
@@ -101,6 +104,9 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 		return err
 	}
 	if err := d.tell(); err != nil {
+		return err
+	}
+	if err := d.booking(s); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.stdout, `
@@ -319,7 +325,7 @@ func (d *demoStory) advanceAll() (complete bool, err error) {
 		if err != nil {
 			return false, err
 		}
-		r, err := carry.Advance(d.ctx, p.Desk, p.Tree, p.Kept, carry.Options{})
+		r, err := carry.Advance(d.ctx, p.Desk, p.Tree, p.Kept, carry.Options{FromRed: d.fromRed})
 		if errors.Is(err, carry.ErrArrived) {
 			return true, nil
 		}

@@ -22,9 +22,9 @@ func (a *app) standIn() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "stand-in",
 		Short: "Serve the simulated registries of the demo",
-		Long: `Stand-in serves the demo's packages by the npm registry protocol, and its Go
-modules by the module proxy protocol, until it is interrupted, so that the demo
-project can be worked on by hand.`,
+		Long: `Stand-in serves the demo's packages by the npm registry protocol, its Go modules by
+the module proxy protocol and its gems by that of the compact index, until it is
+interrupted, so that the demo projects can be worked on by hand.`,
 		Example: `  bellwether stand-in --listen 127.0.0.1:4177
   GOPROXY=http://127.0.0.1:4177/golang GOSUMDB=off npm_config_registry=http://127.0.0.1:4177/ bellwether survey`,
 		Args: a.noArgs,
@@ -34,8 +34,8 @@ project can be worked on by hand.`,
 				return err
 			}
 			fmt.Fprintf(
-				a.stdout, "the simulated registries listen with %d packages; interrupt to stop\n  npm         %s\n  Go modules  %s\n",
-				s.packages, s.url, s.url+goPrefix,
+				a.stdout, "the simulated registries listen with %d packages; interrupt to stop\n  npm         %s\n  Go modules  %s\n  gems        %s\n",
+				s.packages, s.url, s.url+goPrefix, s.url+gemPrefix,
 			)
 			<-cmd.Context().Done()
 			return s.stop()
@@ -45,8 +45,11 @@ project can be worked on by hand.`,
 	return cmd
 }
 
-// goPrefix is the path below which a stand-in serves Go modules.
-const goPrefix = "golang"
+// The paths below which a stand-in serves Go modules and gems.
+const (
+	goPrefix  = "golang"
+	gemPrefix = "gem"
+)
 
 // runningStandIn is a stand-in that serves.
 type runningStandIn struct {
@@ -65,7 +68,12 @@ func startStandIn(address string) (*runningStandIn, error) {
 	if err != nil {
 		return nil, err
 	}
+	gems, err := standin.LoadGems(demo.Gems())
+	if err != nil {
+		return nil, err
+	}
 	routes := http.NewServeMux()
+	routes.Handle("/"+gemPrefix+"/", http.StripPrefix("/"+gemPrefix, gems.Index()))
 	routes.Handle("/"+goPrefix+"/", http.StripPrefix("/"+goPrefix, modules.Proxy()))
 	routes.Handle("/", u.NPM())
 	l, err := net.Listen("tcp", address)
@@ -73,7 +81,7 @@ func startStandIn(address string) (*runningStandIn, error) {
 		return nil, usageError{fmt.Errorf("listening at %s: %w\n  next: choose another address with --listen", address, err)}
 	}
 	s := &runningStandIn{
-		url: "http://" + l.Addr().String() + "/", address: l.Addr().String(), packages: len(u.Names()) + len(modules.Names()),
+		url: "http://" + l.Addr().String() + "/", address: l.Addr().String(), packages: len(u.Names()) + len(modules.Names()) + len(gems),
 		server: &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second},
 	}
 	go func() { _ = s.server.Serve(l) }()

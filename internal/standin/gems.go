@@ -27,6 +27,7 @@ type GemRelease struct {
 	Ruby     string            // what it needs of Ruby; empty for anything
 	RubyGems string            // and of RubyGems
 	Files    map[string]string // of the archive, besides a file of its name that can be required
+	Gone     bool              // it was taken back: it is in no list, and cannot be fetched
 	archive  []byte
 }
 
@@ -91,7 +92,7 @@ func (g Gems) Index() http.Handler {
 func (g Gems) archive(file string) []byte {
 	for name, releases := range g {
 		for _, r := range releases {
-			if file == name+"-"+r.full()+".gem" {
+			if file == name+"-"+r.full()+".gem" && !r.Gone {
 				return r.archive
 			}
 		}
@@ -104,6 +105,9 @@ func (g Gems) info(name string) string {
 	var b strings.Builder
 	b.WriteString("---\n")
 	for _, r := range g[name] {
+		if r.Gone {
+			continue
+		}
 		var deps []string
 		for _, d := range r.Deps {
 			deps = append(deps, d.Name+":"+strings.ReplaceAll(d.Range, ", ", "&"))
@@ -128,7 +132,7 @@ func (g Gems) versions() string {
 	for _, name := range slices.Sorted(maps.Keys(g)) {
 		var all []string
 		for _, r := range g[name] {
-			all = append(all, r.full())
+			all = append(all, map[bool]string{true: "-"}[r.Gone]+r.full())
 		}
 		sum := md5.Sum([]byte(g.info(name)))
 		fmt.Fprintf(&b, "%s %s %s\n", name, strings.Join(all, ","), hex.EncodeToString(sum[:]))

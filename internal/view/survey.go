@@ -231,8 +231,11 @@ func surveyGrid(c model.SurveyComponent) grid {
 			note = span{"deprecated", bad}
 		case r.Majors > 0:
 			note = span{count(r.Majors, "major", "majors") + age(r, ", ") + " behind", warn}
-			if r.Unfit != "" {
+			switch {
+			case r.Unfit != "" && r.Runtime != "":
 				note.text += "; the newest needs " + r.Runtime
+			case r.Unfit != "":
+				note.text += "; the newest " + r.Unfit
 			}
 			if r.As != "" {
 				note.text += ", as " + r.As

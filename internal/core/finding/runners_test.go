@@ -16,7 +16,7 @@ import (
 func TestRunners(t *testing.T) {
 	files, err := filepath.Glob("testdata/runners/*.txt")
 	require.NoError(t, err)
-	require.Len(t, files, 11)
+	require.Len(t, files, 14)
 	for _, name := range files {
 		text, err := os.ReadFile(name)
 		require.NoError(t, err)

@@ -153,8 +153,8 @@ func (w *Want) lower(a, b int) int {
 	return a - b
 }
 
-// nearer puts what is locked first, then the smallest step among those against which nothing
-// speaks.
+// nearer puts what is locked first, then what the manifest asks for, then the smallest step, among those
+// against which nothing speaks.
 func (w *Want) nearer() func(a, b int) int {
 	lines := w.lines()
 	return func(a, b int) int {
@@ -163,6 +163,8 @@ func (w *Want) nearer() func(a, b int) int {
 			return First(a == w.At, b == w.At)
 		case w.bad(a) != w.bad(b):
 			return First(!w.bad(a), !w.bad(b))
+		case a > w.At && b > w.At && w.Candidates[a].InRange != w.Candidates[b].InRange: // what the manifest asks for need not be written anew
+			return First(w.Candidates[a].InRange, w.Candidates[b].InRange)
 		case lines[a] != lines[b]:
 			return stepFrom(lines[w.At], lines[a]) - stepFrom(lines[w.At], lines[b])
 		}

@@ -114,6 +114,9 @@ func (r *reader) literal(from, to int) string {
 
 // plainString tells whether a token is a text with nothing computed in it.
 func (r *reader) plainString(i int) bool {
+	if i >= len(r.tokens) {
+		return false
+	}
 	text := r.text(i)
 	return r.tokens[i].Kind == lex.String && r.tokens[i].Pair < 0 && len(text) >= 2 && (text[0] == '"' || text[0] == '\'') &&
 		!strings.Contains(text, `\`)

@@ -115,12 +115,13 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	case has("rspec") || has("rspec-core"):
 		test = stage("test", "bundle", "exec", "rspec")
 	case p.gemfile.has["rails"]:
-		test = stage("test", "bundle", "exec", "rails", "test")
+		test = stage("test", "bundle", "exec", "rails", "test", "-v")
 	case p.gemfile.rakefile && has("rake"):
 		test = stage("test", "bundle", "exec", "rake")
+		test.Env = append(slices.Clone(env), "TESTOPTS=-v") // each test by its name
 	case has("minitest") && p.gemfile.tests:
 		each := `Dir["test/**/*_test.rb"].sort.each { |f| require "./#{f}" }`
-		test = stage("test", "bundle", "exec", "ruby", "-Itest", "-Ilib", "-e", each)
+		test = stage("test", "bundle", "exec", "ruby", "-Itest", "-Ilib", "-e", each, "--", "-v")
 	case p.gemfile.rakefile:
 		test = skipped("test", "there is a Rakefile, and no rake in the Gemfile to run it")
 	default:

@@ -388,7 +388,11 @@ func (r *reader) gem(i, end int, a args) {
 	if r.text(first) == "(" {
 		first++
 	}
-	if names := r.looped(r.text(first)); names != nil {
+	names := r.looped(r.text(first))
+	if names != nil && len(names) == 0 {
+		return // it is done for nothing
+	}
+	if names != nil {
 		a.plain = append([]argument{{value: names[0], site: model.Site{File: r.file}}}, a.plain...)
 		a.computed, d.looped = false, true
 		defer func() {

@@ -21,9 +21,9 @@ var (
 	firstWorld = flag.Uint64("first-world", 1, "the seed of the first one")
 )
 
-// randomWorld makes gems with releases, dependencies, pre-releases and files for platforms, and a
-// Gemfile for some of them.
-func randomWorld(seed uint64) (before, after, manifest, ask string) {
+// randomWorld makes gems with releases, dependencies, pre-releases and files for platforms, a
+// Gemfile for some of them, and now and then the gemspec of one more that is in a repository.
+func randomWorld(seed uint64) (before, after, manifest, ask, source string) {
 	rng := rand.New(rand.NewPCG(seed, 17))
 	pick := func(n int) int { return rng.IntN(n) }
 	names := []string{"anchor", "bollard", "cleat", "dock-x", "dock_y", "engine", "fender", "gangway"}
@@ -71,22 +71,56 @@ func randomWorld(seed uint64) (before, after, manifest, ask string) {
 		}
 		b.WriteString("\n")
 	}
-	return early.String(), late.String(), b.String(), fmt.Sprintf("%s >= %d.0", names[pick(2)], 1+pick(majors))
+	if pick(4) == 0 {
+		b.WriteString("gem \"mast\", git: \"http://git.example/mast.git\", branch: \"main\"\n")
+		source = fmt.Sprintf(`Gem::Specification.new do |s|
+  s.name, s.summary, s.authors, s.files = "mast", "Masts", ["Crew"], []
+  s.version = "0.%d.0"
+  s.add_dependency "%s", ">= 1.0"
+end
+`, pick(9), names[pick(len(names))])
+	}
+	return early.String(), late.String(), b.String(), fmt.Sprintf("%s >= %d.0", names[pick(2)], 1+pick(majors)), source
+}
+
+// upward is a Gemfile that asks for as much as a refused goal allowed: what is asked for, and of all others what is locked
+// or newer.
+func upward(t *testing.T, lock, manifest, ask string) string {
+	l, err := readLock("Gemfile.lock", []byte(lock))
+	require.NoError(t, err)
+	wanted, rng, _ := strings.Cut(ask, " ")
+	var b strings.Builder
+	for line := range strings.Lines(manifest) {
+		name, is := strings.CutPrefix(line, `gem "`)
+		name, _, _ = strings.Cut(name, `"`)
+		switch {
+		case !is || strings.Contains(line, "git:"):
+			b.WriteString(line)
+		case name == wanted:
+			fmt.Fprintf(&b, "gem %q, %q, %q\n", name, rng, ">= "+l.version(name))
+		default:
+			fmt.Fprintf(&b, "gem %q, %q\n", name, ">= "+l.version(name))
+		}
+	}
+	return b.String()
 }
 
 // TestRandom resolves random universes: what is found holds by a checker that knows nothing but
-// lock and Gemfile, and Bundler leaves the lock as it is; a refusal has a proof.
+// lock and Gemfile, and Bundler leaves the lock as it is; a refusal has a proof, and Bundler finds nothing either.
 func TestRandom(t *testing.T) {
-	met, refused, skipped := 0, 0, 0
+	met, refused, unnamed, skipped := 0, 0, 0, 0
 	for seed := *firstWorld; seed < *firstWorld+uint64(*worlds); seed++ {
-		before, after, manifest, ask := randomWorld(seed)
+		before, after, manifest, ask, source := randomWorld(seed)
 		dir := t.TempDir()
 		write := func(name, text string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 		}
+		if source != "" {
+			repositories(t, map[string]string{"git:mast/mast.gemspec": source})
+		}
 		write("Gemfile", manifest)
 		lock := locked(t, dir, before)
-		if !strings.HasPrefix(lock, "GEM\n") {
+		if !strings.Contains(lock, "GEM\n") {
 			skipped++ // there was no solution to begin with
 			continue
 		}
@@ -95,6 +129,12 @@ func TestRandom(t *testing.T) {
 		var conflict *solve.Conflict
 		if errors.As(err, &conflict) {
 			assert.NotEmpty(t, conflict.Proof().Lines())
+			write("Gemfile", upward(t, lock, manifest, ask))
+			require.NoError(t, os.Remove(filepath.Join(dir, "Gemfile.lock")))
+			if theirs := locked(t, dir, before+after); strings.Contains(theirs, "GEM\n") {
+				assert.Contains(t, theirs, ".rc1)", "seed %d: Bundler finds a solution, and with no pre-release that nobody named", seed)
+				unnamed++
+			}
 			refused++
 			continue
 		}
@@ -112,6 +152,12 @@ func TestRandom(t *testing.T) {
 		}
 		met++
 	}
-	t.Logf("%d solved, %d refused, %d had no lock to begin with", met, refused, skipped)
+	t.Logf(
+		"%d solved, %d refused, %d of them could be with a pre-release that nobody named, %d had no lock to begin with",
+		met,
+		refused,
+		unnamed,
+		skipped,
+	)
 	assert.Positive(t, met)
 }

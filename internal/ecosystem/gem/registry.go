@@ -289,7 +289,7 @@ func (r *registry) unfit(v *variant) string {
 			continue
 		}
 		if rng, err := (version.Gem{}).ParseRange(need.rng); err == nil && !rng.Contains(need.have) {
-			return fmt.Sprintf("it needs %s %s, and %s is installed", need.what, need.rng, need.have)
+			return fmt.Sprintf("needs %s %s, and %s is installed", need.what, need.rng, need.have)
 		}
 	}
 	return ""
@@ -318,7 +318,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.R
 		if v.gone {
 			release.Retracted, release.Because = true, "no source lists it any more"
 		} else if platform := r.project.unserved(group); platform != "" {
-			release.Unfit = "it has no file for " + platform + ", a platform of the lock"
+			release.Unfit = "has no file for " + platform + ", a platform of the lock"
 		} else if !slices.ContainsFunc(group, r.fits) {
 			release.Unfit = r.unfit(v)
 		}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -23,7 +24,11 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 		}
 	}
 	splices := map[string][]model.Splice{}
-	for _, change := range changes {
+	for i, change := range changes {
+		again := func(later route.Change) bool { return later.Old == change.Old }
+		if change.Old != "" && slices.ContainsFunc(changes[i+1:], again) {
+			continue // the last word about a gem counts
+		}
 		if change.New != "" && !gemName.MatchString(change.New) {
 			return nil, fmt.Errorf("%q is no name of a gem", change.New)
 		}
@@ -57,6 +62,9 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 		if err != nil {
 			return nil, err
 		}
+		if emptied := emptyBlock.FindIndex(src) == nil; emptied {
+			text = emptyBlock.ReplaceAll(text, nil)
+		}
 		if !bytes.Equal(text, src) {
 			edits = append(edits, model.FileEdit{File: file, Old: src, New: text})
 		}
@@ -64,6 +72,11 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 	slices.SortFunc(edits, func(a, b model.FileEdit) int { return strings.Compare(a.File, b.File) })
 	return edits, nil
 }
+
+// emptyBlock is a block of a Gemfile in which no gem stands any more, with the empty line before it.
+var emptyBlock = regexp.MustCompile(
+	`(?m)(?:^[ \t]*\r?\n)?^[ \t]*(?:group|source|platforms?|install_if|git|path)\b[^\n]*\bdo[ \t]*\r?\n(?:[ \t]*\r?\n)*[ \t]*end[ \t]*\r?\n`,
+)
 
 // literal tells whether a gem's line alone says what it says.
 func (d *declared) literal() bool {

@@ -5,6 +5,8 @@ import (
 	"crypto/md5"
 	"encoding/hex"
 	"encoding/pem"
+	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -111,9 +113,11 @@ func TestSources(t *testing.T) {
 
 // TestTrust sees that authorities are the person's, from a file or a folder, and never the project's.
 func TestTrust(t *testing.T) {
-	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_, _ = w.Write([]byte("---\n1.0.0 \n"))
 	}))
+	server.Config.ErrorLog = log.New(io.Discard, "", 0)
+	server.StartTLS()
 	defer server.Close()
 	folder := t.TempDir()
 	file := filepath.Join(folder, "pier.pem")

@@ -1,0 +1,5 @@
+require "gantline/core"
+require "gantline/pages"
+require "gantline/ledger"
+require "gantline/post"
+require "gantline/bells"

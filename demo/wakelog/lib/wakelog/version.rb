@@ -1,0 +1,3 @@
+module Wakelog
+  VERSION = "13.0.0.pre"
+end

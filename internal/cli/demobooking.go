@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"bellwether/demo"
+	"bellwether/internal/host/git"
+	"bellwether/internal/host/run"
+	"bellwether/internal/work/plan"
+	"bellwether/internal/work/world"
+)
+
+// bookingWish is where the booking office wants to go: to the framework's next major, with the history gem from
+// its branch, and all else along within its major.
+var bookingWish = world.Request{To: []string{"gantline@~> 8.0", "wakelog@main"}, Reach: "minor"}
+
+// booking is the second part of the demo, about gems: a framework whose history gem is ready only on a
+// branch. Without Ruby it says what it leaves out.
+func (d *demoStory) booking(s *runningStandIn) error {
+	for _, tool := range [][]string{{"ruby", "--version"}, {"bundle", "--version"}} {
+		if _, err := run.Output(d.ctx, tool...); err != nil {
+			fmt.Fprintf(d.stdout, "\nThe booking office, a project of gems, is left out: %s is not installed.\n", tool[0])
+			return nil
+		}
+	}
+	top := d.dir + "-booking"
+	b := *d
+	b.dir = filepath.Join(top, "office")
+	b.env = []string{"BUNDLE_USER_HOME=" + filepath.Join(top, "bundler"), "BUNDLE_SILENCE_ROOT_WARNING=1"}
+	if err := b.layOutBooking(s.url+gemPrefix, filepath.Join(top, "wakelog")); err != nil {
+		return fmt.Errorf("laying the booking office out: %w", err)
+	}
+	chapters := []func() error{
+		b.look,
+		b.noWay("The framework's next major: no gem goes down to where an older release would take it", world.Request{To: bookingWish.To[:1]}),
+		b.bookingRoute, b.bookingLegs, b.end,
+	}
+	for _, chapter := range chapters {
+		if err := chapter(); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(d.stdout, "\nThe booking office is in %s.\n", b.dir)
+	return nil
+}
+
+// layOutBooking lays the booking office out, and the repository of a gem that is not released yet.
+func (d *demoStory) layOutBooking(server, source string) error {
+	for _, dir := range []string{d.dir, source} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	if err := demo.LayOutBooking(d.dir, source); err != nil {
+		return err
+	}
+	here := strings.NewReplacer("GEMS", server, "WAKELOG", "file://"+filepath.ToSlash(source))
+	for _, name := range []string{"Gemfile", "Gemfile.lock", "office.yaml"} {
+		file := filepath.Join(d.dir, name)
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(file, []byte(here.Replace(string(text))), 0o644); err != nil {
+			return err
+		}
+	}
+	if _, err := git.Init(d.ctx, source, "Wakelog", "crew@wakelog.example", "Ready for the framework's 8.0"); err != nil {
+		return err
+	}
+	_, err := git.Init(d.ctx, d.dir, "Saltmarsh Ferries", "crew@saltmarsh.example", "The booking office as it runs at the north pier")
+	return err
+}
+
+func (d *demoStory) bookingRoute() error {
+	d.chapter(
+		"Take the history gem from its branch meanwhile: a route",
+		fmt.Sprintf("bellwether route --to '%s' --to %s --reach minor", bookingWish.To[0], bookingWish.To[1]),
+	)
+	p, err := d.open()
+	if err != nil {
+		return err
+	}
+	r, err := plan.Route(d.ctx, p.Desk, p.Tree, p.Kept, bookingWish)
+	if err != nil {
+		return err
+	}
+	return d.out.Route(r)
+}
+
+// bookingLegs carries the route out. The start cannot be installed, since a locked gem was taken back.
+func (d *demoStory) bookingLegs() error {
+	d.chapter(
+		"A locked gem was taken back, so that the start is red: carry it out from there",
+		"bellwether advance --all --from-red",
+	)
+	d.fromRed = true
+	if done, err := d.advanceAll(); err != nil || !done {
+		return errors.Join(err, errDemo)
+	}
+	return nil
+}
