@@ -109,6 +109,8 @@ func explainOne(d *document, e model.Explanation) {
 			note := span{}
 			if r.Deprecated != "" {
 				note = span{"deprecated: " + r.Deprecated, bad}
+			} else if r.Retracted != "" {
+				note = span{r.Retracted, bad}
 			} else if slices.ContainsFunc(e.Locked, func(c model.LockedCopy) bool { return c.Version == r.Version }) {
 				note = span{"locked", good}
 			}

@@ -164,6 +164,7 @@ type ReleaseLine struct {
 	As         string    `json:"as,omitempty"` // what the package is called at this version, if something else
 	Published  time.Time `json:"published,omitzero"`
 	Deprecated string    `json:"deprecated,omitempty"`
+	Retracted  string    `json:"retracted,omitempty"` // that it was taken back, and why
 	Runtime    string    `json:"runtime,omitempty"`
 	Preview    bool      `json:"preview,omitempty"`
 }

@@ -77,7 +77,7 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 			e.Releases,
 			model.ReleaseLine{
 				Preview: err == nil && v.Preview(), Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated,
-				Runtime: r.NeedsText(),
+				Runtime: r.NeedsText(), Retracted: takenBack(r),
 			},
 		)
 	}
@@ -134,4 +134,15 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 		e.Moves = append(e.Moves, m.Summary())
 	}
 	return nil
+}
+
+// takenBack says that a release was taken back, and why if its author says so; empty for others.
+func takenBack(r model.Release) string {
+	switch {
+	case !r.Retracted:
+		return ""
+	case r.Because == "":
+		return "retracted"
+	}
+	return "retracted: " + r.Because
 }
