@@ -4,7 +4,6 @@ package demo
 
 import (
 	"embed"
-	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -24,9 +23,12 @@ func Modules() fs.FS { return sub("golang") }
 func Gems() fs.FS { return sub("gem") }
 
 // LayOutBooking writes the project of the booking office, as it is before anything is moved, into a
-// folder, and into another one the source of a gem that is not released yet.
-func LayOutBooking(dir, source string) error {
-	return errors.Join(layOut("booking", dir), layOut("wakelog", source))
+// folder, and into another one the source of a gem that is not released yet. Server is the address of the gem server.
+func LayOutBooking(dir, source, server string) error {
+	if err := layOut("booking", dir, "GEMS", server, "WAKELOG", "file://"+filepath.ToSlash(source)); err != nil {
+		return err
+	}
+	return layOut("wakelog", source)
 }
 
 // LayOut writes the example project, as it is before anything is moved, into a
@@ -34,8 +36,9 @@ func LayOutBooking(dir, source string) error {
 // part of this program.
 func LayOut(dir string) error { return layOut("project", dir) }
 
-func layOut(what, dir string) error {
-	project := sub(what)
+// layOut writes the files of a folder of ours into another one; here has texts in them and what stands in their places.
+func layOut(what, dir string, here ...string) error {
+	project, text := sub(what), strings.NewReplacer(here...)
 	return fs.WalkDir(project, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
@@ -48,7 +51,7 @@ func layOut(what, dir string) error {
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
 		}
-		return os.WriteFile(to, data, 0o644)
+		return os.WriteFile(to, []byte(text.Replace(string(data))), 0o644)
 	})
 }
 

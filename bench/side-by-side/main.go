@@ -1,8 +1,8 @@
-// Side-by-side measures Bellwether beside npm and beside the go command doing
+// Side-by-side measures Bellwether beside npm, the go command and Bundler doing
 // the same work in one run, on the same machine and with warm caches, and
-// prints the ratios. It needs both, and the registries they are configured with.
+// prints the ratios. It needs them, and the registries they are configured with.
 //
-//	go run ./bench/side-by-side [npm|golang|verify]
+//	go run ./bench/side-by-side [npm|golang|gem|verify]
 package main
 
 import (
@@ -44,7 +44,7 @@ func run() error {
 	if out, err := exec.Command("go", "build", "-o", bellwether, "./cmd/bellwether").CombinedOutput(); err != nil {
 		return failed("building", err, out)
 	}
-	for name, compare := range map[string]func(work, bellwether string) error{"npm": besideNPM, "golang": besideGo, "verify": besideHand} {
+	for name, compare := range map[string]func(work, bellwether string) error{"npm": besideNPM, "golang": besideGo, "gem": besideBundler, "verify": besideHand} {
 		if len(os.Args) > 1 && os.Args[1] != name {
 			continue
 		}

@@ -3,9 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
-	"strings"
 
 	"bellwether/demo"
 	"bellwether/internal/host/git"
@@ -36,7 +34,10 @@ func (d *demoStory) booking(s *runningStandIn) error {
 	}
 	chapters := []func() error{
 		b.look,
-		b.noWay("The framework's next major: no gem goes down to where an older release would take it", world.Request{To: bookingWish.To[:1]}),
+		b.noWay(
+			"The framework's next major: no gem goes down to where an older release would take it",
+			world.Request{To: bookingWish.To[:1]},
+		),
 		b.bookingRoute, b.bookingLegs, b.end,
 	}
 	for _, chapter := range chapters {
@@ -50,24 +51,8 @@ func (d *demoStory) booking(s *runningStandIn) error {
 
 // layOutBooking lays the booking office out, and the repository of a gem that is not released yet.
 func (d *demoStory) layOutBooking(server, source string) error {
-	for _, dir := range []string{d.dir, source} {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
-	}
-	if err := demo.LayOutBooking(d.dir, source); err != nil {
+	if err := demo.LayOutBooking(d.dir, source, server); err != nil {
 		return err
-	}
-	here := strings.NewReplacer("GEMS", server, "WAKELOG", "file://"+filepath.ToSlash(source))
-	for _, name := range []string{"Gemfile", "Gemfile.lock", "office.yaml"} {
-		file := filepath.Join(d.dir, name)
-		text, err := os.ReadFile(file)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(file, []byte(here.Replace(string(text))), 0o644); err != nil {
-			return err
-		}
 	}
 	if _, err := git.Init(d.ctx, source, "Wakelog", "crew@wakelog.example", "Ready for the framework's 8.0"); err != nil {
 		return err

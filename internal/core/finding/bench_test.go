@@ -39,7 +39,12 @@ func newBigLog(tb testing.TB, size int) *bigLog {
 		l.usual = append(
 			l.usual,
 			fmt.Sprintf(
-				"2026-11-23T10:00:%02d.%03d [worker-%d] compiled src/module%d/part%d.js in %d ms, 0 problems\n", i%60, i%1000, i%8, i%977, i,
+				"2026-11-23T10:00:%02d.%03d [worker-%d] compiled src/module%d/part%d.js in %d ms, 0 problems\n",
+				i%60,
+				i%1000,
+				i%8,
+				i%977,
+				i,
 				i%50,
 			),
 		)

@@ -51,7 +51,11 @@ ok 3 - closes
 func TestReadTAP(t *testing.T) {
 	assert.Equal(t, []Test{
 		{Name: "departures > sorts by time", Passed: true},
-		{Name: "departures > names the pier", Message: "Expected values to be strictly equal: + 'north' - 'N'", Place: "board.test.js:12:3"},
+		{
+			Name:    "departures > names the pier",
+			Message: "Expected values to be strictly equal: + 'north' - 'N'",
+			Place:   "board.test.js:12:3",
+		},
 		{Name: "tide table", Passed: true, Skipped: true},
 		{Name: "closes", Passed: true},
 	}, read(t, nodeTAP, Source{Scratch: "/tmp/x"}).Tests)

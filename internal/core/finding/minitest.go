@@ -17,8 +17,10 @@ var (
 	minitestHead  = regexp.MustCompile(`^(?:\s*\d+\) )?(Failure|Error|Skipped):$`)
 	minitestName  = regexp.MustCompile(`^(\S.*?#.+?)(?: \[(.+?:\d+)\])?:$`)
 	minitestEach  = regexp.MustCompile(`^(\S.*#.+) = \d[\d.]* s = ([.FES])$`)
-	minitestCount = regexp.MustCompile(`^(\d+) (?:runs|tests), \d+ assertions, (\d+) failures, (\d+) errors, (\d+) (?:skips|pendings)(?:, (\d+) omissions)?`)
-	testUnitHead  = regexp.MustCompile(`^(Failure|Error|Omission|Pending): (test[^(]*)\((.+?)\)(?:: .*)?$`)
+	minitestCount = regexp.MustCompile(
+		`^(\d+) (?:runs|tests), \d+ assertions, (\d+) failures, (\d+) errors, (\d+) (?:skips|pendings)(?:, (\d+) omissions)?`,
+	)
+	testUnitHead = regexp.MustCompile(`^(Failure|Error|Omission|Pending): (test[^(]*)\((.+?)\)(?:: .*)?$`)
 )
 
 // minitestAll stands for the tests that passed, where they are not named.

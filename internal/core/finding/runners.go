@@ -115,7 +115,8 @@ var sourceLine = regexp.MustCompile(`^\s*(?:>?\s*\d+\s*\|.*|\|?\s*\^+~*\s*|\d+\|
 
 // frame is a line of a stack, in the forms that test runners print.
 var frame = regexp.MustCompile(
-	`^(?:at (?:.*?\()?((?:file://)?[^()\s]+:\d+(?::\d+)?)\)?|❯ (?:.* )?(\S+:\d+:\d+)|# (\./\S+:\d+)(?::in .*)?|(\S+\.py:\d+): \S*|(\S+\.rb:\d+):in .*)$`,
+	`^(?:at (?:.*?\()?((?:file://)?[^()\s]+:\d+(?::\d+)?)\)?|❯ (?:.* )?(\S+:\d+:\d+)|# (\./\S+:\d+)(?::in .*)?|` +
+		`(\S+\.py:\d+): \S*|(\S+\.rb:\d+):in .*)$`,
 )
 
 // placeIn is the place that a line of a stack names, "" for another line.
@@ -142,7 +143,17 @@ func packageName(place string) string {
 
 // runners are all kinds that are read.
 func runners() []runner {
-	return []runner{&jestTests{}, &vitestTests{}, &mochaTests{}, &nodeTests{}, &pytestTests{}, &rspecTests{}, &minitestTests{}, &cargoTests{}, &dotnetTests{}}
+	return []runner{
+		&jestTests{},
+		&vitestTests{},
+		&mochaTests{},
+		&nodeTests{},
+		&pytestTests{},
+		&rspecTests{},
+		&minitestTests{},
+		&cargoTests{},
+		&dotnetTests{},
+	}
 }
 
 // number is a number that an expression found.

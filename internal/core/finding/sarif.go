@@ -50,7 +50,9 @@ func readSARIF(r io.Reader, s *sink) error {
 		}
 		for _, result := range run.Results {
 			f := Finding{
-				Tool: strings.ToLower(run.Tool.Driver.Name), Code: result.RuleID, Text: cmp.Or(result.Message.Text, result.Message.Markdown),
+				Tool: strings.ToLower(
+					run.Tool.Driver.Name,
+				), Code: result.RuleID, Text: cmp.Or(result.Message.Text, result.Message.Markdown),
 				Kind: Warning,
 			}
 			level := cmp.Or(result.Level, levels[result.RuleID], "warning")

@@ -131,8 +131,18 @@ func table() []pattern {
 		},
 		{tool: "javac", kind: Warning, has: "warning: [", re: `^warning: \[(?P<code>[\w-]+)\] (?P<text>.+)$`},
 		{tool: "java", kind: Deprecation, has: "terminally deprecated", re: `^WARNING: (?P<text>A terminally deprecated method in .+)$`},
-		{tool: "java", kind: Deprecation, has: "sun.misc.Unsafe::", re: `^WARNING: (?P<text>sun\.misc\.Unsafe::\w+ has been called by .+)$`},
-		{tool: "java", kind: Warning, has: "illegal reflective", re: `^WARNING: (?P<text>An illegal reflective access operation has occurred)`},
+		{
+			tool: "java",
+			kind: Deprecation,
+			has:  "sun.misc.Unsafe::",
+			re:   `^WARNING: (?P<text>sun\.misc\.Unsafe::\w+ has been called by .+)$`,
+		},
+		{
+			tool: "java",
+			kind: Warning,
+			has:  "illegal reflective",
+			re:   `^WARNING: (?P<text>An illegal reflective access operation has occurred)`,
+		},
 		{tool: "java", kind: Deprecation, has: "VM warning", re: `VM warning: (?P<text>.+)$`},
 
 		// Kotlin, before what is alike
@@ -160,7 +170,12 @@ func table() []pattern {
 			tool: "maven", kind: Failure, has: "Could not find artifact",
 			re: `^\[ERROR\].*(?P<text>Could not find artifact (?P<pkg>[\w.-]+:[\w.-]+):[\w.:-]*?:(?P<ver>[\w.-]+) in .+?)(?: -> \[Help \d\])?$`,
 		},
-		{tool: "maven", kind: Failure, has: "Failed to execute goal", re: `^\[ERROR\] (?P<text>Failed to execute goal .+?)(?: -> \[Help \d\])?$`},
+		{
+			tool: "maven",
+			kind: Failure,
+			has:  "Failed to execute goal",
+			re:   `^\[ERROR\] (?P<text>Failed to execute goal .+?)(?: -> \[Help \d\])?$`,
+		},
 		{tool: "maven", kind: Failure, has: "[ERROR]", re: `^\[ERROR\] (?P<text>.+?)(?: -> \[Help \d\])?$`,
 			not: `^\[ERROR\] (?:COMPILATION ERROR|To see the full|Re-run Maven|For more information|\[Help|Tests run:|Failures:|` +
 				`Errors:|Please refer|After correcting|-> \[Help|\s*$|\s+mvn )`},
@@ -176,7 +191,12 @@ func table() []pattern {
 			tool: "gradle", kind: Failure, has: "Could not find ",
 			re: `^\s*> (?P<text>Could not find (?P<pkg>[\w.-]+:[\w.-]+):(?P<ver>[\w+-]+(?:\.[\w+-]+)*))`,
 		},
-		{tool: "gradle", kind: Deprecation, has: "Deprecated Gradle", re: `^(?P<text>Deprecated Gradle features were used in this build.+)$`},
+		{
+			tool: "gradle",
+			kind: Deprecation,
+			has:  "Deprecated Gradle",
+			re:   `^(?P<text>Deprecated Gradle features were used in this build.+)$`,
+		},
 		{tool: "gradle", kind: Deprecation, has: " been deprecated", re: `^(?P<text>\S.* ha(?:s|ve) been deprecated\. .*)$`},
 		{tool: "gradle", kind: Failure, has: " FAILED", re: `^> Task (?P<text>:\S+) FAILED$`, says: "the task $text failed"},
 
@@ -208,7 +228,12 @@ func table() []pattern {
 			re: `^\s*(?P<file>[^\s:]+\.py):(?P<line>\d+): (?P<code>(?:Pending)?DeprecationWarning|FutureWarning|RemovedIn\w+Warning|` +
 				`\w*Deprecated\w*Warning): (?P<text>.+)$`,
 		},
-		{tool: "python", kind: Warning, has: "Warning: ", re: `^\s*(?P<file>[^\s:]+\.py):(?P<line>\d+): (?P<code>\w+Warning): (?P<text>.+)$`},
+		{
+			tool: "python",
+			kind: Warning,
+			has:  "Warning: ",
+			re:   `^\s*(?P<file>[^\s:]+\.py):(?P<line>\d+): (?P<code>\w+Warning): (?P<text>.+)$`,
+		},
 		{
 			tool: "pip", kind: Warning, has: "WARNING: ",
 			re: `^WARNING: (?P<text>(?:The candidate|Retrying|Skipping|Discarding|Requested|Ignoring|You are using|Running pip|` +
@@ -236,7 +261,13 @@ func table() []pattern {
 		},
 		{tool: "bundler", kind: Failure, has: "Could not find gem '", re: `^(?P<text>Could not find gem '(?P<pkg>[\w-]+).*)$`},
 		{tool: "bundler", kind: Failure, has: "Could not find ", re: `^(?P<text>Could not find (?P<pkg>[\w-]+)-(?P<ver>\d\S*) in .*)$`},
-		{tool: "bundler", kind: Failure, has: "Could not find compatible", re: `^(?P<text>Could not find compatible versions.*)$`, head: true},
+		{
+			tool: "bundler",
+			kind: Failure,
+			has:  "Could not find compatible",
+			re:   `^(?P<text>Could not find compatible versions.*)$`,
+			head: true,
+		},
 		{
 			tool: "bundler", kind: Failure, has: "could not find compatible",
 			re: `^(?P<text>Bundler could not find compatible versions for gem "(?P<pkg>[\w-]+)".*)$`,

@@ -34,7 +34,10 @@ func ReadTRX(r io.Reader) (tests []Test, err error) {
 		outcome := attribute(start, "outcome")
 		tests = append(tests, Test{
 			Name: attribute(start, "testName"), Passed: outcome == "Passed",
-			Skipped: slices.Contains([]string{"NotExecuted", "Inconclusive", "Pending"}, outcome), Message: causeIn(result.Output.ErrorInfo.Message),
+			Skipped: slices.Contains(
+				[]string{"NotExecuted", "Inconclusive", "Pending"},
+				outcome,
+			), Message: causeIn(result.Output.ErrorInfo.Message),
 		})
 	}
 }

@@ -157,24 +157,45 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 		if d.name == "bundler" { // it is there, since it is what installs
 			continue
 		}
-		rng, err := version.Gem{}.ParseRange(d.rng)
-		if err != nil {
-			return nil, fmt.Errorf("%s %s: %w", k.Name, release, err)
+		said := x.read(d.rng)
+		if said.err != nil {
+			return nil, fmt.Errorf("%s %s: %w", k.Name, release, said.err)
 		}
 		needs = append(needs, flat.Need{
 			Options: []flat.Option{
-				{Key: flat.Key{Name: d.name}, Allows: x.allows(ctx, d.name, rng, false)},
-			}, Text: strings.TrimSpace(d.name + " " + lockRange(d.rng)),
+				{Key: flat.Key{Name: d.name}, Allows: x.allows(ctx, d.name, said.rng, false)},
+			}, Text: strings.TrimSpace(d.name + " " + said.text),
 		})
 	}
 	return needs, nil
 }
 
+// requirement is one that was read.
+type requirement struct {
+	rng  *version.GemRange
+	text string // as a lock has it
+	err  error
+}
+
+// read reads a requirement. Many releases say the same.
+func (r *registry) read(rng string) *requirement {
+	if known, ok := r.requirements.Load(rng); ok {
+		return known.(*requirement)
+	}
+	said := &requirement{text: lockRange(rng)}
+	parsed, err := version.Gem{}.ParseRange(rng)
+	if said.err = err; err == nil {
+		said.rng = parsed.(*version.GemRange)
+	}
+	r.requirements.Store(rng, said)
+	return said
+}
+
 // allows tells which versions a requirement takes. A pre-release is taken where somebody names one, where it is locked,
 // and where there is nothing else. Own is for a requirement of the project itself.
-func (x index) allows(ctx context.Context, name string, rng version.Range, own bool) func(v version.Version) bool {
+func (x index) allows(ctx context.Context, name string, rng *version.GemRange, own bool) func(v version.Version) bool {
 	locked := x.project.lock.version(name)
-	named := rng.(*version.GemRange).Preview()
+	named := rng.Preview()
 	if named {
 		x.preview.name(name)
 	}

@@ -74,7 +74,7 @@ func (x index) named(ctx context.Context, result *flat.Result) bool {
 	names := map[string]bool{}
 	for _, c := range result.Chosen {
 		for _, d := range x.deps(ctx, c.Key.Name, c.Version) {
-			if rng, err := (version.Gem{}).ParseRange(d.rng); err == nil && rng.(*version.GemRange).Preview() {
+			if said := x.read(d.rng); said.err == nil && said.rng.Preview() {
 				names[d.name] = true
 			}
 		}

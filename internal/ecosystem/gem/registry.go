@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unique"
 
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
@@ -29,6 +30,8 @@ type registry struct {
 	scoped  sync.Once
 	ruby    version.Version // the Ruby at hand; nil for none
 	client  version.Version // its RubyGems; nil for none
+
+	requirements sync.Map // what was read of requirements, by their texts
 
 	mu      sync.Mutex
 	own     map[string]string // the source of a gem that has one of its own, or is needed by one
@@ -257,7 +260,7 @@ func readRelease(line string) (*variant, error) {
 		if !gemName.MatchString(name) {
 			return nil, fmt.Errorf("%q is no name of a gem", name)
 		}
-		v.deps = append(v.deps, dep{name, strings.ReplaceAll(rng, "&", ", ")})
+		v.deps = append(v.deps, dep{unique.Make(name).Value(), unique.Make(strings.ReplaceAll(rng, "&", ", ")).Value()})
 	}
 	for field := range strings.SplitSeq(needs, ",") {
 		name, value, _ := strings.Cut(field, ":")
@@ -268,7 +271,7 @@ func readRelease(line string) (*variant, error) {
 			}
 			v.sha256 = value
 		case "ruby":
-			v.ruby = strings.ReplaceAll(value, "&", ", ")
+			v.ruby = unique.Make(strings.ReplaceAll(value, "&", ", ")).Value()
 		case "rubygems":
 			v.rubygems = strings.ReplaceAll(value, "&", ", ")
 		}

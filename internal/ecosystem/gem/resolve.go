@@ -127,7 +127,7 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 		if !p.inEffect(q) {
 			continue
 		}
-		allows := x.allows(ctx, q.Name, rng, true)
+		allows := x.allows(ctx, q.Name, rng.(*version.GemRange), true)
 		if i, again := at[q.Name]; again { // a gemspec asks for it, too
 			root := &request.Roots[i]
 			first := root.Allows
