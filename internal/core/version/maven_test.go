@@ -36,7 +36,8 @@ func TestMavenRestate(t *testing.T) {
 		}
 	}
 	for text, preview := range map[string]bool{
-		"1.0-M1": true, "2.0.0-rc.1": true, "3.1-SNAPSHOT": true, "1.0.Final": false, "31.1-jre": false, "2.0-alpha-3": true, "9.4.1.v2019": false,
+		"1.0-M1": true, "2.0.0-rc.1": true,
+		"3.1-SNAPSHOT": true, "1.0.Final": false, "31.1-jre": false, "2.0-alpha-3": true, "9.4.1.v2019": false,
 	} {
 		v, err := Maven{}.Parse(text)
 		require.NoError(t, err)
