@@ -40,7 +40,7 @@ func TestDocumentedFormats(t *testing.T) {
 	manual, err := os.ReadFile("../../docs/formats.md")
 	require.NoError(t, err)
 	examples := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllSubmatch(manual, -1)
-	require.Len(t, examples, 7)
+	require.Len(t, examples, 8)
 
 	text := examples[0][1]
 	assert.NoError(t, validate(t, "settings.json", text))

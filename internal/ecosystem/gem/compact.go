@@ -21,7 +21,7 @@ import (
 
 // The bounds of a source's list of all gems, and of the list of one gem, in bytes.
 const (
-	maxVersions = 1 << 30
+	maxVersions = 128 << 20
 	maxInfo     = 32 << 20
 )
 

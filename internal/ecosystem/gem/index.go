@@ -135,10 +135,14 @@ func bestFor(group []*variant, platform string) (best *variant) {
 }
 
 // sameCPU tells whether a gem's platform is a platform but for the version of its system: a gem of
-// "arm64-darwin" runs on "arm64-darwin-23", one of "x86_64-linux" on "x86_64-linux-gnu".
+// "arm64-darwin" runs on "arm64-darwin-23", one of "x86_64-linux" on "x86_64-linux-gnu", one of "universal-darwin" on both.
 func sameCPU(of, platform string) bool {
 	if strings.Contains(platform, "musl") != strings.Contains(of, "musl") {
 		return false
+	}
+	if system, all := strings.CutPrefix(of, "universal-"); all {
+		_, own, _ := strings.Cut(platform, "-")
+		return own == system || strings.HasPrefix(own, system+"-")
 	}
 	return strings.HasPrefix(platform, of+"-") || strings.TrimSuffix(platform, "-gnu") == strings.TrimSuffix(of, "-gnu")
 }

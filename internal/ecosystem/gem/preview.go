@@ -81,6 +81,7 @@ func (x index) named(ctx context.Context, result *flat.Result) bool {
 	}
 	return !slices.ContainsFunc(result.Chosen, func(c flat.Chosen) bool {
 		v, err := version.Gem{}.Parse(c.Version)
-		return err == nil && v.Preview() && c.Was != c.Version && !names[c.Key.Name] && !x.preview.stated[c.Key.Name] && !x.only(ctx, c.Key.Name)
+		return err == nil && v.Preview() && c.Was != c.Version && !names[c.Key.Name] && !x.preview.stated[c.Key.Name] &&
+			!x.only(ctx, c.Key.Name)
 	})
 }

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 	"unique"
 
 	"bellwether/internal/core/harmless"
@@ -62,7 +63,9 @@ type variant struct {
 	rubygems string
 	sha256   string
 	source   string // the address of the source that lists it
-	gone     bool   // the lock has it, and no source lists it any more
+
+	published time.Time // zero where the source does not say
+	gone      bool      // the lock has it, and no source lists it any more
 }
 
 func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
@@ -89,9 +92,6 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 		heard:  map[asked][]*variant{},
 	}
 	r.doubled = map[string][]string{}
-	if !s.AsOf.IsZero() || s.MinAge > 0 {
-		s.Note("gem servers tell no dates of releases, so that --as-of and --min-age let all gems through")
-	}
 	p := c.Detail.(*project)
 	r.project = p
 	for _, source := range p.gemfile.sources {
@@ -150,7 +150,7 @@ func (r *registry) listed(ctx context.Context, name string) *pending {
 	r.mu.Unlock()
 	p.once.Do(func() {
 		p.list, p.err = r.ask(ctx, name)
-		p.list = r.withLocked(p.list, name)
+		p.list = r.inTime(r.withLocked(p.list, name), name)
 		p.groups = map[string][]*variant{}
 		for _, group := range byVersion(p.list) {
 			p.groups[group[0].version] = group
@@ -181,6 +181,26 @@ func (r *registry) withLocked(list []*variant, name string) []*variant {
 	}
 	slices.SortStableFunc(list, func(a, b *variant) int { return a.v.Compare(b.v) })
 	return list
+}
+
+// inTime leaves out what is too young for --as-of and --min-age, but for what is locked. Where a source does not say when a
+// release was made, that is told.
+func (r *registry) inTime(list []*variant, name string) []*variant {
+	if r.around.AsOf.IsZero() && r.around.MinAge == 0 {
+		return list
+	}
+	locked := ""
+	if r.project.lock != nil {
+		locked = r.project.lock.version(name)
+	}
+	return slices.DeleteFunc(list, func(v *variant) bool {
+		if v.published.IsZero() && !v.gone {
+			r.around.Note(
+				harmless.Address(v.source) + " tells no dates of releases, so that --as-of and --min-age let all its gems through",
+			)
+		}
+		return v.version != locked && !r.around.InTime(v.published)
+	})
 }
 
 // takenBack says of a gem that the lock has that no source lists its version any more; empty for others.
@@ -270,6 +290,8 @@ func readRelease(line string) (*variant, error) {
 				return nil, fmt.Errorf("the checksum of %s is no SHA-256", head)
 			}
 			v.sha256 = value
+		case "created_at":
+			v.published, _ = time.Parse(time.RFC3339, value)
 		case "ruby":
 			v.ruby = unique.Make(strings.ReplaceAll(value, "&", ", ")).Value()
 		case "rubygems":
@@ -317,7 +339,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.R
 	}
 	for _, group := range byVersion(list) {
 		v := group[0]
-		release := model.Release{Version: v.version, Needs: v.needs()}
+		release := model.Release{Version: v.version, Needs: v.needs(), Published: v.published}
 		if v.gone {
 			release.Retracted, release.Because = true, "no source lists it any more"
 		} else if platform := r.project.unserved(group); platform != "" {

@@ -95,7 +95,7 @@ func (d *declared) quote(src []byte) string { return string(src[d.call[0].start]
 // become gives a line another name and what is asked for. Requirements and repositories of before
 // go; other options stay.
 func (d *declared) become(change route.Change, src []byte) (splices []model.Splice) {
-	splices = append(splices, splice(d.file, src, d.call[0].start, d.call[0].end, arguing(change, d.quote(src))))
+	splices = append(splices, splice(d.file, src, d.call[0].start, d.call[0].end, argumentsFor(change, d.quote(src))))
 	for i, part := range d.call {
 		if i > 0 && (part.key == "" || slices.Contains(sourceOptions, part.key)) {
 			splices = append(splices, splice(d.file, src, d.call[i-1].end, part.end, ""))
@@ -104,8 +104,8 @@ func (d *declared) become(change route.Change, src []byte) (splices []model.Spli
 	return splices
 }
 
-// arguing are the arguments of a line that asks for what a change says.
-func arguing(change route.Change, mark string) string {
+// argumentsFor are the arguments of a line that asks for what a change says.
+func argumentsFor(change route.Change, mark string) string {
 	quoted := func(text string) string { return mark + text + mark }
 	text := quoted(change.New)
 	if strings.HasPrefix(change.Range, sourceMark) {
@@ -173,7 +173,7 @@ func (p *project) addition(change route.Change) model.Splice {
 	if len(lines) > 0 {
 		mark = lines[len(lines)-1].quote(src)
 	}
-	text := "gem " + arguing(change, mark)
+	text := "gem " + argumentsFor(change, mark)
 	sorted := slices.IsSortedFunc(lines, func(a, b declared) int { return strings.Compare(a.name, b.name) })
 	for _, d := range lines {
 		if sorted && len(lines) > 1 && d.name > change.New {

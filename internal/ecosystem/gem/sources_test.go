@@ -184,3 +184,31 @@ func TestListing(t *testing.T) {
 	assert.Len(t, releases(), 2)
 	assert.Contains(t, said, "what "+server.URL+"/ lists of a is not what its list of all gems names by its digest")
 }
+
+// TestDates sees that dates are read where a source states them, and that what is locked stays though it is too young.
+func TestDates(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = w.Write(
+			[]byte(
+				"---\n1.0.0 |created_at:2024-01-01T00:00:00Z\n2.0.0 |ruby:>= 2.0,created_at:2026-01-01T00:00:00Z\n3.0.0 |created_at:2026-02-01T00:00:00Z\n",
+			),
+		)
+	}))
+	defer server.Close()
+	files := fstest.MapFS{
+		"Gemfile":      {Data: []byte("source '" + server.URL + "'\ngem 'a'")},
+		"Gemfile.lock": {Data: []byte("GEM\n  remote: " + server.URL + "/\n  specs:\n    a (2.0.0)\n\nDEPENDENCIES\n  a\n")},
+	}
+	r, err := Ecosystem{}.Connect(t.Context(), ecosystem.Surroundings{
+		Files: files, Client: fetch.New(fetch.Config{}), Now: time.Now(), AsOf: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC),
+		Ask: func(context.Context, ...string) (string, error) { return "", assert.AnError },
+	}, ".")
+	require.NoError(t, err)
+	all, err := r.Releases(t.Context(), model.Subject{Kind: Name, Name: "a"})
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "1.0.0", all[0].Version)
+	assert.Equal(t, 2024, all[0].Published.Year())
+	assert.Equal(t, "2.0.0", all[1].Version)
+	assert.False(t, all[1].Retracted)
+}
