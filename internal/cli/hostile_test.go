@@ -284,6 +284,23 @@ var traps = []trap{
 		)
 		h.write(".pnpmfile.cjs", "require('child_process').execSync('"+p+"')\n")
 	}},
+	{"a Gemfile that leads out", func(h *hostile) {
+		p := filepath.Join(h.outside, "program")
+		h.write("Gemfile", h.pick(
+			"eval_gemfile \"../outside/secret\"\n",
+			"eval_gemfile \""+filepath.Join(h.outside, "secret")+"\"\n",
+			"gemspec path: \"../outside\"\n",
+			"gem \"left\", git: \"ext::"+p+"\"\n",
+			"gem \"left\", git: \"--upload-pack="+p+"\", branch: \"--exec=x\"\n",
+			"gem \"left\", path: \"../outside\"\n",
+			"gem \"../../outside\", \"1\"\n",
+		))
+		h.write(
+			h.pick("Gemfile.lock", "x.gemspec"),
+			h.pick("GEM\n  remote: file:///\n  specs:\n    ../x (1)\n\nDEPENDENCIES\n  ../x\n", "\x00", ""),
+		)
+		h.write(".bundle/config", "BUNDLE_MIRROR__ALL: file://"+h.outside+"\nBUNDLE_SSL_CA_CERT: "+filepath.Join(h.outside, "secret")+"\n")
+	}},
 	{"toolchains", func(h *hostile) {
 		h.write("g/go.mod", "module own.example/g\n\ngo 1.99\n\ntoolchain go1.99.9\n")
 		h.write("g/g.go", "package g\n")
@@ -325,7 +342,7 @@ func (h *hostile) command() []string {
 // allowed are the programs that may run: git, and what is asked for its version. "true" is
 // a stage of the project's own.
 var allowed = []string{
-	"bellwether", "git", "node", "npm", "go", "python3", "ruby", "java", "php", "rustc", "dotnet", "elixir", "erl", "swift", "dart",
+	"bellwether", "git", "node", "npm", "go", "python3", "ruby", "bundle", "gem", "java", "php", "rustc", "dotnet", "elixir", "erl", "swift", "dart",
 	"yarn", "pnpm", "gradle", "mvn", "docker", "cmake", "make", "gcc", "terraform", "true",
 }
 

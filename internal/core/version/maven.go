@@ -203,7 +203,9 @@ func (m mavenItem) compare(o mavenItem) int {
 
 func (v *mavenVersion) String() string { return v.text }
 
-func (v *mavenVersion) Compare(other Version) int { return v.items.compare(other.(*mavenVersion).items) }
+func (v *mavenVersion) Compare(other Version) int {
+	return v.items.compare(other.(*mavenVersion).items)
+}
 
 // Preview tells whether a word of the version says that it is not meant for all.
 func (v *mavenVersion) Preview() bool { return previewIn(v.items.list) }
