@@ -188,11 +188,8 @@ func TestListing(t *testing.T) {
 // TestDates sees that dates are read where a source states them, and that what is locked stays though it is too young.
 func TestDates(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_, _ = w.Write(
-			[]byte(
-				"---\n1.0.0 |created_at:2024-01-01T00:00:00Z\n2.0.0 |ruby:>= 2.0,created_at:2026-01-01T00:00:00Z\n3.0.0 |created_at:2026-02-01T00:00:00Z\n",
-			),
-		)
+		_, _ = w.Write([]byte("---\n1.0.0 |created_at:2024-01-01T00:00:00Z\n" +
+			"2.0.0 |ruby:>= 2.0,created_at:2026-01-01T00:00:00Z\n3.0.0 |created_at:2026-02-01T00:00:00Z\n"))
 	}))
 	defer server.Close()
 	files := fstest.MapFS{
