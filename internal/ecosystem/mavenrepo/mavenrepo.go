@@ -1,0 +1,256 @@
+// Package mavenrepo reads repositories of the Maven layout: which versions there are, and the files of
+// each, checked against the strongest digest that a repository states. It is what Maven and Gradle have in
+// common.
+package mavenrepo
+
+import (
+	"context"
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/version"
+	"bellwether/internal/core/xmldoc"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+	"bellwether/internal/host/within"
+)
+
+// Type is the Package URL type of what such repositories hold.
+const Type = "maven"
+
+// Coordinates are what a package is called: a group and an artifact.
+type Coordinates struct{ Group, Artifact string }
+
+// String is the form for people: "org.example:quay".
+func (c Coordinates) String() string { return c.Group + ":" + c.Artifact }
+
+// Read reads the form for people; ok is false for another text.
+func Read(text string) (c Coordinates, ok bool) {
+	group, artifact, ok := strings.Cut(text, ":")
+	return Coordinates{group, artifact}, ok && fine(group) && fine(artifact)
+}
+
+// fine tells whether a text may be part of coordinates, and so of a path.
+func fine(text string) bool {
+	return text != "" && strings.Trim(text, ".") != "" && !strings.ContainsFunc(text, func(c rune) bool {
+		return (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && !strings.ContainsRune("._-+", c)
+	}) && !strings.Contains(text, "..")
+}
+
+// folder is where a package's files are, below a repository.
+func (c Coordinates) folder() string { return strings.ReplaceAll(c.Group, ".", "/") + "/" + c.Artifact }
+
+// Repository is one that a project, or the person's settings, name.
+type Repository struct {
+	ID, URL   string
+	Snapshots bool // it has versions that change
+	NoRelease bool // it has no others
+}
+
+// Central is the repository that every project has, unless settings put a mirror in its place
+// (Maven's own Super POM).
+var Central = Repository{ID: "central", URL: "https://repo.maven.apache.org/maven2"}
+
+// The bounds of a list of versions and of a file that describes a version, in bytes.
+const (
+	maxMetadata = 16 << 20
+	maxPOM      = 8 << 20
+)
+
+// ErrMissing is the error of what no repository has.
+var ErrMissing = errors.New("no repository has it")
+
+// Client asks repositories. Its methods may be called concurrently.
+type Client struct {
+	around   ecosystem.Surroundings
+	settings *Settings
+	mu       sync.Mutex
+	poms     map[string]*once[[]byte]
+	lists    map[string]*once[[]string]
+}
+
+// once is something that is asked for once.
+type once[T any] struct {
+	once  sync.Once
+	value T
+	err   error
+}
+
+// New gives a client with the person's settings.
+func New(s ecosystem.Surroundings, settings *Settings) *Client {
+	return &Client{around: s, settings: settings, poms: map[string]*once[[]byte]{}, lists: map[string]*once[[]string]{}}
+}
+
+// Versions are those that repositories list of a package, ascending, each once.
+func (c *Client) Versions(ctx context.Context, repositories []Repository, of Coordinates) ([]string, error) {
+	if !fine(of.Group) || !fine(of.Artifact) {
+		return nil, fmt.Errorf("%q is no name of a package", of.String())
+	}
+	found := cached(c, c.lists, key(repositories, of.String()), func() ([]string, error) { return c.versions(ctx, repositories, of) })
+	return found.value, found.err
+}
+
+func cached[T any](c *Client, in map[string]*once[T], key string, ask func() (T, error)) *once[T] {
+	c.mu.Lock()
+	o := in[key]
+	if o == nil {
+		o = &once[T]{}
+		in[key] = o
+	}
+	c.mu.Unlock()
+	o.once.Do(func() { o.value, o.err = ask() })
+	return o
+}
+
+func key(repositories []Repository, what string) string {
+	for _, r := range repositories {
+		what += "\n" + r.URL
+	}
+	return what
+}
+
+func (c *Client) versions(ctx context.Context, repositories []Repository, of Coordinates) (all []string, err error) {
+	known := false
+	for _, r := range repositories {
+		text, err := c.document(ctx, r, of.folder()+"/maven-metadata.xml", fetch.Request{
+			Form: "maven-metadata/1", Limit: maxMetadata, Absent: []byte{}, Distil: io.ReadAll,
+		})
+		if err != nil {
+			return nil, fmt.Errorf("asking the repository %s for %s: %w", r.ID, of, err)
+		}
+		if len(text) == 0 {
+			continue
+		}
+		known = true
+		root, err := xmldoc.Parse("maven-metadata.xml of "+of.String(), text)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range root.At("versioning", "versions").All("version") {
+			snapshot := strings.HasSuffix(v.Text, "-SNAPSHOT")
+			if fine(v.Text) && (snapshot && r.Snapshots || !snapshot && !r.NoRelease) && !slices.Contains(all, v.Text) {
+				all = append(all, v.Text)
+			}
+		}
+	}
+	if !known {
+		return nil, fmt.Errorf("%s: %w", of, ErrMissing)
+	}
+	slices.SortStableFunc(all, func(a, b string) int { return compare(a, b) })
+	return all, nil
+}
+
+// compare orders versions.
+func compare(a, b string) int {
+	v, _ := version.Maven{}.Parse(a)
+	w, _ := version.Maven{}.Parse(b)
+	return v.Compare(w)
+}
+
+// POM is the description of a version: from the client's own cache, else from the first repository that
+// has it.
+func (c *Client) POM(ctx context.Context, repositories []Repository, of Coordinates, version string) ([]byte, error) {
+	if !fine(of.Group) || !fine(of.Artifact) || !fine(version) {
+		return nil, fmt.Errorf("%q is no name of a version of a package", of.String()+":"+version)
+	}
+	found := cached(c, c.poms, key(repositories, of.String()+":"+version), func() ([]byte, error) {
+		return c.pom(ctx, repositories, of, version)
+	})
+	return found.value, found.err
+}
+
+func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordinates, version string) ([]byte, error) {
+	file := of.folder() + "/" + version + "/" + of.Artifact + "-" + version + ".pom"
+	if c.settings.Local != "" {
+		text, err := within.Plain(filepath.Join(c.settings.Local, filepath.FromSlash(file)), maxPOM)
+		if err == nil {
+			return text, nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			c.around.Note(fmt.Sprintf("%s in Maven's local repository cannot be read, and is asked for: %v", of, err))
+		}
+	}
+	for _, r := range repositories {
+		text, err := c.checked(ctx, r, file, maxPOM)
+		if err != nil {
+			return nil, fmt.Errorf("asking the repository %s for %s %s: %w", r.ID, of, version, err)
+		}
+		if text != nil {
+			return text, nil
+		}
+	}
+	return nil, fmt.Errorf("%s %s: %w", of, version, ErrMissing)
+}
+
+// digests are those that a repository may state of a file, the strongest first.
+var digests = []struct {
+	name string
+	make func() hash.Hash
+}{{"sha512", sha512.New}, {"sha256", sha256.New}, {"sha1", sha1.New}, {"md5", md5.New}}
+
+// checked is a file that never changes, checked against the strongest digest that there is; nil for one
+// that the repository does not have.
+func (c *Client) checked(ctx context.Context, r Repository, file string, limit int64) ([]byte, error) {
+	text, err := c.document(ctx, r, file, fetch.Request{
+		Form: "maven-file/1", Limit: limit, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
+	})
+	if err != nil || len(text) == 0 {
+		return nil, err
+	}
+	for _, d := range digests {
+		stated, err := c.document(ctx, r, file+"."+d.name, fetch.Request{
+			Form: "maven-digest/1", Limit: 4096, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
+		})
+		if err != nil {
+			return nil, err
+		}
+		word, _, _ := strings.Cut(strings.TrimSpace(string(stated)), " ") // the name of the file may follow
+		if word == "" {
+			continue
+		}
+		sum := d.make()
+		sum.Write(text)
+		if !strings.EqualFold(word, hex.EncodeToString(sum.Sum(nil))) {
+			return nil, fmt.Errorf("the %s that it states of %s is that of another file", d.name, file)
+		}
+		break
+	}
+	return text, nil
+}
+
+// document gets a file of a repository, by way of its mirror and with its login.
+func (c *Client) document(ctx context.Context, r Repository, file string, request fetch.Request) ([]byte, error) {
+	at, err := c.settings.mirrored(r)
+	if err != nil {
+		return nil, err
+	}
+	if u, err := url.Parse(at.URL); err == nil && u.Scheme == "file" {
+		text, err := within.Plain(filepath.Join(filepath.FromSlash(u.Path), filepath.FromSlash(file)), request.Limit)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, nil
+		}
+		return text, err
+	}
+	plain, _ := harmless.WithoutLogin(at.URL)
+	request.URL = strings.TrimSuffix(plain, "/") + "/" + file
+	header, refused := c.settings.login(at)
+	if refused != "" {
+		c.around.Note(refused)
+	}
+	request.Authorization = header
+	return c.around.Client.Document(ctx, request)
+}
