@@ -83,7 +83,13 @@ func (h *gemHistory) releases(dir fs.FS) (all []*GemRelease, err error) {
 			return nil, err
 		}
 		for _, platform := range r.Platforms {
-			one := &GemRelease{Version: r.Version, Platform: strings.TrimPrefix(platform, "ruby"), Ruby: r.Ruby, Files: files, Gone: r.Withdrawn}
+			one := &GemRelease{
+				Version:  r.Version,
+				Platform: strings.TrimPrefix(platform, "ruby"),
+				Ruby:     r.Ruby,
+				Files:    files,
+				Gone:     r.Withdrawn,
+			}
 			for _, name := range slices.Sorted(maps.Keys(r.Needs)) {
 				rng := r.Needs[name]
 				if rng == "=" {

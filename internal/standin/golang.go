@@ -205,7 +205,8 @@ func (u *Modules) Proxy() http.Handler {
 		}
 		for _, r := range list {
 			v, err := module.EscapeVersion(r.Version)
-			if ending, ok := strings.CutPrefix(file, "v/"+v); ok && err == nil && (ending == ".info" || ending == ".mod" || ending == ".zip") {
+			if ending, ok := strings.CutPrefix(file, "v/"+v); ok && err == nil &&
+				(ending == ".info" || ending == ".mod" || ending == ".zip") {
 				r.serve(w, ending)
 				return
 			}
@@ -272,7 +273,10 @@ func (u *Modules) sums(path, version string) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		mod, err := dirhash.Hash1([]string{"go.mod"}, func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(r.Mod)), nil })
+		mod, err := dirhash.Hash1(
+			[]string{"go.mod"},
+			func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(r.Mod)), nil },
+		)
 		if err != nil {
 			return nil, err
 		}

@@ -192,7 +192,13 @@ func (h *history) pack(r *Release) error {
 		if slices.Contains(slices.Collect(maps.Values(r.Bin)), name) {
 			mode = 0o755
 		}
-		header := &tar.Header{Name: "package/" + name, Mode: mode, Size: int64(len(files[name])), ModTime: r.Published, Format: tar.FormatUSTAR}
+		header := &tar.Header{
+			Name:    "package/" + name,
+			Mode:    mode,
+			Size:    int64(len(files[name])),
+			ModTime: r.Published,
+			Format:  tar.FormatUSTAR,
+		}
 		if err := archive.WriteHeader(header); err != nil {
 			return err
 		}

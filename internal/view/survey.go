@@ -21,15 +21,18 @@ func (o Out) Survey(s *model.Survey) error {
 		if title == "." {
 			title = cmpOr(c.Name, "this folder")
 		}
-		lock := "no lock"
-		if c.Lock != "" {
-			lock = "locked in " + c.Lock
+		lock := ", no lock"
+		switch {
+		case c.Lock != "":
+			lock = ", locked in " + c.Lock
+		case c.Lockless:
+			lock = ""
 		}
 		declared := count(len(c.Requirements), "requirement", "requirements")
 		if c.Indirect > 0 {
 			declared += fmt.Sprintf(" and %d indirect", c.Indirect)
 		}
-		d.add(heading{title, fmt.Sprintf("%s, %s, %s", c.Ecosystem, declared, lock)})
+		d.add(heading{title, fmt.Sprintf("%s, %s%s", c.Ecosystem, declared, lock)})
 		d.add(surveyGrid(c))
 		var rows list
 		for _, n := range c.Notes {

@@ -80,6 +80,7 @@ type SurveyComponent struct {
 	Ecosystem    string              `json:"ecosystem"`
 	Manifest     string              `json:"manifest"`
 	Lock         string              `json:"lock,omitempty"`
+	Lockless     bool                `json:"lockless,omitempty"` // there is never a lock
 	Notes        []string            `json:"notes,omitempty"`
 	Requirements []SurveyRequirement `json:"requirements"`
 	Indirect     int                 `json:"indirect,omitempty"`   // requirements that only other packages need, which are not listed

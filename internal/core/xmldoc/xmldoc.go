@@ -44,7 +44,9 @@ func Parse(file string, src []byte) (*Element, error) {
 		if errors.As(err, &syntax) {
 			wrong = syntax.Msg
 		}
-		return nil, &model.Fault{Doing: "reading XML", File: file, Line: model.LineOf(src, min(at, len(src))), Wrong: wrong, Next: "mend its syntax"}
+		return nil, &model.Fault{
+			Doing: "reading XML", File: file, Line: model.LineOf(src, min(at, len(src))), Wrong: wrong, Next: "mend its syntax",
+		}
 	}
 	return root, nil
 }

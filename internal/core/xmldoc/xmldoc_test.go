@@ -8,7 +8,8 @@ import (
 )
 
 func TestParse(t *testing.T) {
-	src := "\xef\xbb\xbf<?xml version=\"1.0\"?>\r\n<!-- a > b -->\n<p:project xmlns:p=\"x\" a='1'>\n <v> 1.0 <!-- c --></v><w><![CDATA[ 2.0 ]]></w>" +
+	src := "\xef\xbb\xbf<?xml version=\"1.0\"?>\r\n<!-- a > b -->\n<p:project xmlns:p=\"x\" a='1'>\n <v> 1.0 <!-- c --></v>" +
+		"<w><![CDATA[ 2.0 ]]></w>" +
 		"<x>1<!-- and -->2</x><empty/><y>&#49;.&lt;0</y>\n</p:project>\n"
 	root, err := Parse("pom.xml", []byte(src))
 	require.NoError(t, err)

@@ -22,7 +22,8 @@ func TestClient(t *testing.T) {
 	pom := "<project/>"
 	sum := sha1.Sum([]byte(pom))
 	files := map[string]string{
-		"/one/org/quay/quay/maven-metadata.xml": "<metadata><versioning><latest>9</latest><versions><version>1.10</version><version>1.9</version>" +
+		"/one/org/quay/quay/maven-metadata.xml": "<metadata><versioning><latest>9</latest><versions><version>1.10</version>" +
+			"<version>1.9</version>" +
 			"<version>2-SNAPSHOT</version><version>../x</version></versions></versioning></metadata>",
 		"/two/org/quay/quay/maven-metadata.xml": "<metadata><versioning><versions><version>1.9</version><version>2.0-M1</version>" +
 			"</versions></versioning></metadata>",
@@ -52,7 +53,12 @@ func TestClient(t *testing.T) {
     <repository><id>two</id><url>`+server.URL+`/two</url></repository></repositories></profile></profiles>
 </settings>`), 0o644))
 	said := ""
-	around := ecosystem.Surroundings{Home: home, Client: fetch.New(fetch.Config{}), Say: func(text string) { said += text }, Environ: []string{"SECRET=s"}}
+	around := ecosystem.Surroundings{
+		Home:    home,
+		Client:  fetch.New(fetch.Config{}),
+		Say:     func(text string) { said += text },
+		Environ: []string{"SECRET=s"},
+	}
 	settings, err := ReadSettings(around)
 	require.NoError(t, err)
 	assert.Contains(t, said, "the password for two in Maven's settings is encrypted")

@@ -39,7 +39,10 @@ func Load(lines string) (*standin.Universe, error) {
 			if !slices.Contains(changes, name) {
 				changes = append(changes, name)
 				fsys[name] = &fstest.MapFile{Mode: fs.FileMode(0o644)}
-				fsys[folder(last)+"/"+source+"/index.js"] = &fstest.MapFile{Data: []byte("module.exports = {};\n"), Mode: fs.FileMode(0o644)}
+				fsys[folder(last)+"/"+source+"/index.js"] = &fstest.MapFile{
+					Data: []byte("module.exports = {};\n"),
+					Mode: fs.FileMode(0o644),
+				}
 			}
 			fsys[name].Data = append(fsys[name].Data, strings.TrimPrefix(text, " ")+"\n"...)
 			continue

@@ -43,7 +43,8 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 			})
 		}
 		c := model.SurveyComponent{
-			Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Manifest: part.Manifest, Lock: part.Lock, Notes: part.Notes,
+			Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Manifest: part.Manifest, Lock: part.Lock, Lockless: part.Lockless,
+			Notes:        part.Notes,
 			Requirements: make([]model.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
 		}
 		var g errgroup.Group

@@ -1,0 +1,97 @@
+package maven
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"bellwether/internal/core/mediate"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/mavenrepo"
+)
+
+// after tells what a state changes below what the project itself asks for: other versions, and those that
+// end up lower than some library asks for.
+func (r *registry) after(ctx context.Context, c *model.Component, s *route.State) error {
+	p := c.Detail.(*project)
+	texts := map[string][]byte{}
+	for _, e := range p.poms {
+		texts[e.file] = e.src
+	}
+	before := overlay.New(r.around.Files, texts)
+	then, err := read(overlay.With(before, s.Edits), p.dir)
+	if err != nil {
+		return err
+	}
+	was, err := r.trees(ctx, p)
+	if err != nil {
+		return err
+	}
+	is, err := r.trees(ctx, then.Detail.(*project))
+	if err != nil {
+		return err
+	}
+	direct := map[string]bool{}
+	for _, q := range c.Requirements {
+		direct[q.Name] = direct[q.Name] || q.Group != "dependencyManagement" && q.Group != "imports"
+	}
+	old, low := map[string][]string{}, below(was)
+	for _, t := range was {
+		for _, w := range t.won {
+			old[w.coords.String()] = append(old[w.coords.String()], w.Version)
+		}
+	}
+	seen := map[string]bool{}
+	for _, t := range is {
+		for _, w := range t.won {
+			name := w.coords.String()
+			if direct[name] || seen[name+w.Version] || slices.Contains(old[name], w.Version) {
+				continue
+			}
+			seen[name+w.Version] = true
+			m := model.Move{Subject: model.Subject{Kind: mavenrepo.Type, Name: name}, Name: name, To: w.Version}
+			if len(old[name]) > 0 {
+				m.From = old[name][0]
+			}
+			s.Carried = append(s.Carried, m)
+		}
+	}
+	model.SortMoves(s.Carried)
+	for _, text := range below(is) {
+		if !slices.Contains(low, text) {
+			s.Notable = append(s.Notable, text)
+		}
+	}
+	return nil
+}
+
+// below says of packages that get a lower version than some library asks for who asks for it, and why that does
+// not count.
+func below(trees []tree) (all []string) {
+	compare := func(a, b string) int {
+		v, _ := version.Maven{}.Parse(a)
+		w, _ := version.Maven{}.Parse(b)
+		return v.Compare(w)
+	}
+	for _, t := range trees {
+		for _, w := range t.won {
+			var most *mediate.Lost
+			for _, l := range w.Below(compare) {
+				if most == nil || compare(l.Version, most.Version) > 0 {
+					most = &l
+				}
+			}
+			if most == nil {
+				continue
+			}
+			text := fmt.Sprintf("%s gets %s, below the %s that %s asks for: %s", w.coords, w.Version, most.Version, most.By(), most.Because)
+			if !slices.Contains(all, text) {
+				all = append(all, text)
+			}
+		}
+	}
+	return all
+}

@@ -1,0 +1,263 @@
+package maven
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem/mavenrepo"
+)
+
+// effective is a project with all that it inherits and imports.
+type effective struct {
+	*pom
+	lineage      []*pom // the project itself, its parent, and so on
+	properties   map[string]value
+	managed      []*dependency
+	byKey        map[string]*dependency // of managed, the first of each key
+	dependencies []*dependency
+	repositories []mavenrepo.Repository
+}
+
+// poms finds files of projects: in the project itself, and in repositories.
+type poms struct {
+	files   fs.FS
+	ask     func(ctx context.Context, repositories []mavenrepo.Repository, c mavenrepo.Coordinates, version string) ([]byte, error)
+	foreign map[string]*effective
+	own     map[mavenrepo.Coordinates]*pom // the project's own
+	base    []mavenrepo.Repository         // what the settings name, and the central one
+}
+
+// The bounds of what leads to a project: ancestors, and lists that import lists.
+const (
+	maxLineage = 64
+	maxImports = 16
+)
+
+// effective builds a project with what it inherits and imports. Deep is how many lists lead to it.
+func (s *poms) effective(ctx context.Context, p *pom, deep int) (*effective, error) {
+	e := &effective{pom: p, properties: map[string]value{}, byKey: map[string]*dependency{}, repositories: slices.Clone(s.base)}
+	for at := p; at != nil; {
+		if len(e.lineage) == maxLineage || slices.ContainsFunc(e.lineage, func(o *pom) bool { return o.file == at.file }) {
+			return nil, &model.Fault{
+				Doing: "reading a pom",
+				File:  p.file,
+				Line:  1,
+				Wrong: "its parents lead to each other, or there is no end of them",
+			}
+		}
+		e.lineage = append(e.lineage, at)
+		for _, r := range at.repositories {
+			one := mavenrepo.ReadRepository(r, e.expand)
+			if one.URL != "" && !slices.ContainsFunc(e.repositories, func(o mavenrepo.Repository) bool { return o.ID == one.ID }) {
+				e.repositories = append(e.repositories, one)
+			}
+		}
+		for name, v := range at.properties {
+			if _, nearer := e.properties[name]; !nearer {
+				e.properties[name] = v
+			}
+		}
+		if at.parent == nil {
+			break
+		}
+		up, err := s.parentOf(ctx, at, e)
+		if err != nil {
+			return nil, err
+		}
+		at = up
+	}
+	for _, at := range e.lineage {
+		e.dependencies = append(e.dependencies, at.dependencies...)
+		e.managed = append(e.managed, at.managed...)
+	}
+	return e, s.imports(ctx, e, deep)
+}
+
+// parentOf is the parent of a file: where it says that it lies in the project, if that is the one, else in a
+// repository.
+func (s *poms) parentOf(ctx context.Context, p *pom, e *effective) (*pom, error) {
+	coords := p.parent.coords
+	version := e.expand(p.parent.version.text)
+	if p.src != nil && p.parent.relative != "" {
+		name := path.Join(path.Dir(p.file), p.parent.relative)
+		if info, err := fs.Stat(s.files, name); err == nil && info.IsDir() {
+			name = path.Join(name, "pom.xml")
+		}
+		if src, err := fs.ReadFile(s.files, name); err == nil {
+			up, err := readPOM(name, src, true)
+			if err != nil {
+				return nil, err
+			}
+			if up.coords == coords {
+				return up, nil
+			}
+		}
+	}
+	return s.fetched(ctx, e.repositories, coords, version)
+}
+
+// fetched is a file of a repository; nil where none is to be asked.
+func (s *poms) fetched(ctx context.Context, repositories []mavenrepo.Repository, c mavenrepo.Coordinates, version string) (*pom, error) {
+	if s.ask == nil {
+		return nil, nil
+	}
+	src, err := s.ask(ctx, repositories, c, version)
+	if err != nil {
+		return nil, err
+	}
+	p, err := readPOM(c.String()+":"+version, src, false)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// imports puts the versions of imported lists behind those that are stated. Of several for the same, the first counts.
+func (s *poms) imports(ctx context.Context, e *effective, deep int) error {
+	var lists []*dependency
+	var stated []*dependency
+	for _, d := range e.managed {
+		if d.scope == "import" && d.kind == "pom" {
+			lists = append(lists, d)
+		} else {
+			stated = append(stated, d)
+		}
+	}
+	e.managed = stated
+	for _, l := range lists {
+		if deep == maxImports {
+			return &model.Fault{
+				Doing: "reading a pom",
+				File:  e.file,
+				Line:  max(l.line, 1),
+				Wrong: "its lists import each other without end",
+			}
+		}
+		c, version := e.coordsOf(l), e.expand(l.version.text)
+		list, err := s.of(ctx, e.repositories, c, version, deep+1)
+		if err == nil && list == nil {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("%s:%d imports %s: %w", l.of.file, l.line, c, err)
+		}
+		for _, d := range list.managed {
+			// What a list manages is said in its own words.
+			fixed := *d
+			fixed.coords = list.coordsOf(d)
+			fixed.version.text = list.expand(d.version.text)
+			e.managed = append(e.managed, &fixed)
+		}
+	}
+	for _, d := range e.managed {
+		one := *d
+		one.coords = e.coordsOf(d)
+		if k := one.key(); e.byKey[k] == nil {
+			e.byKey[k] = d
+		}
+	}
+	return nil
+}
+
+// of is the effective project of a version that the project or a repository has; nil where none is to be asked.
+func (s *poms) of(
+	ctx context.Context, repositories []mavenrepo.Repository, c mavenrepo.Coordinates, version string, deep int,
+) (*effective, error) {
+	key := c.String() + ":" + version
+	if known := s.foreign[key]; known != nil {
+		return known, nil
+	}
+	p := s.own[c]
+	if p == nil || p.version != version && !strings.Contains(p.version, "${") {
+		var err error
+		if p, err = s.fetched(ctx, repositories, c, version); err != nil || p == nil {
+			return nil, err
+		}
+	}
+	e, err := s.effective(ctx, p, deep)
+	if err == nil {
+		s.foreign[key] = e
+	}
+	return e, err
+}
+
+func (e *effective) coordsOf(d *dependency) mavenrepo.Coordinates {
+	return mavenrepo.Coordinates{Group: e.expand(d.coords.Group), Artifact: e.expand(d.coords.Artifact)}
+}
+
+// lookUp is the value of a property, of the project itself ("project.version") or stated.
+func (e *effective) lookUp(name string) (value, bool) {
+	for _, prefix := range []string{"project.", "pom."} {
+		if rest, is := strings.CutPrefix(name, prefix); is {
+			switch rest {
+			case "version":
+				return value{text: e.version, of: e.pom}, true
+			case "groupId":
+				return value{text: e.coords.Group, of: e.pom}, true
+			case "artifactId":
+				return value{text: e.coords.Artifact, of: e.pom}, true
+			case "parent.version":
+				if e.parent != nil {
+					return e.parent.version, true
+				}
+			case "parent.groupId":
+				if e.parent != nil {
+					return value{text: e.parent.coords.Group, of: e.pom}, true
+				}
+			}
+		}
+	}
+	v, ok := e.properties[name]
+	return v, ok
+}
+
+// expand puts the values of properties into a text. What has none stays as it is.
+func (e *effective) expand(text string) string { return e.expanded(text, 0) }
+
+func (e *effective) expanded(text string, deep int) string {
+	if deep > 20 || !strings.Contains(text, "${") || len(text) > 1<<16 {
+		return text
+	}
+	before, rest, _ := strings.Cut(text, "${")
+	name, after, closed := strings.Cut(rest, "}")
+	if !closed {
+		return text
+	}
+	with := "${" + name + "}"
+	if v, ok := e.lookUp(name); ok {
+		with = e.expanded(v.text, deep+1)
+	}
+	return before + with + e.expanded(after, deep)
+}
+
+// stated is where a version is stated in the end: where it stands itself, or where the property that it is stands. Why
+// says why it cannot be changed there; empty if it can.
+func (e *effective) stated(v value) (at value, why string) {
+	for range 20 {
+		name := reference(v.text)
+		switch {
+		case name == "" && strings.Contains(v.text, "${"):
+			return v, "its version is put together from several texts"
+		case name == "" && v.of.src == nil:
+			return v, v.of.file + " states it"
+		case name == "" && v.site.End == v.site.Start:
+			return v, "its version does not stand in one piece"
+		case name == "":
+			return v, ""
+		}
+		next, ok := e.lookUp(name)
+		switch {
+		case !ok:
+			return v, "nothing states ${" + name + "}"
+		case strings.HasPrefix(name, "project.") || strings.HasPrefix(name, "pom."):
+			return v, "it has the version of the project itself"
+		}
+		v = next
+	}
+	return v, "its properties lead to each other"
+}

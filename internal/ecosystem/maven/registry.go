@@ -1,0 +1,356 @@
+package maven
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+
+	"bellwether/internal/core/mediate"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/overlay"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/mavenrepo"
+)
+
+// registry answers from the repositories of a component.
+type registry struct {
+	around   ecosystem.Surroundings
+	client   *mavenrepo.Client
+	settings *mavenrepo.Settings
+	central  bool // the central repository is asked, too
+	mu       sync.Mutex
+	declared []mavenrepo.Repository // what the project declares; set by the first who reads it
+}
+
+// base are the repositories that are there for every project.
+func (r *registry) base() []mavenrepo.Repository {
+	all := slices.Clone(r.settings.Repositories)
+	if r.central && !slices.ContainsFunc(all, func(o mavenrepo.Repository) bool { return o.ID == mavenrepo.Central.ID }) {
+		all = append(all, mavenrepo.Central)
+	}
+	return all
+}
+
+// poms finds files of projects for a component.
+func (r *registry) poms(p *project) *poms {
+	texts := map[string][]byte{}
+	for _, e := range p.poms {
+		for _, at := range e.lineage {
+			if at.src != nil {
+				texts[at.file] = at.src
+			}
+		}
+	}
+	return &poms{files: overlay.New(r.around.Files, texts), ask: r.client.POM, foreign: map[string]*effective{}, own: p.own, base: r.base()}
+}
+
+// repositories are those that a component's files declare within the project, and the others.
+func (r *registry) repositories(p *project) []mavenrepo.Repository {
+	all := r.base()
+	for _, e := range p.poms {
+		for _, one := range e.repositories {
+			if !slices.ContainsFunc(all, func(o mavenrepo.Repository) bool { return o.ID == one.ID }) {
+				all = append(all, one)
+			}
+		}
+	}
+	return all
+}
+
+// versions are those of a package; released after --as-of or too young they cannot be told from others,
+// since repositories state no dates.
+func (r *registry) versions(ctx context.Context, name string) ([]string, error) {
+	c, ok := mavenrepo.Read(name)
+	if !ok {
+		return nil, fmt.Errorf("%q is no name of a package (want group:artifact)", name)
+	}
+	r.mu.Lock()
+	repositories := r.declared
+	r.mu.Unlock()
+	if repositories == nil {
+		repositories = r.base()
+	}
+	return r.client.Versions(ctx, repositories, c)
+}
+
+// know notes which repositories a component declares.
+func (r *registry) know(c *model.Component) *project {
+	p := c.Detail.(*project)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.declared = r.repositories(p)
+	return p
+}
+
+// Releases are all versions that repositories list.
+func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.Release, err error) {
+	list, err := r.versions(ctx, s.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range list {
+		all = append(all, model.Release{Version: v})
+	}
+	return all, nil
+}
+
+// Copies are the versions of a package in the modules' trees, with who asks for them.
+func (r *registry) Copies(ctx context.Context, c *model.Component, name string) (all []model.LockedCopy, err error) {
+	trees, err := r.trees(ctx, r.know(c))
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range trees {
+		for _, w := range t.won {
+			if w.coords.String() != name {
+				continue
+			}
+			copied := model.LockedCopy{
+				Version: w.Version,
+				Where:   t.of.file,
+				Askers:  []string{w.Statement.By() + " asks for " + w.Statement.Version},
+			}
+			for _, l := range w.Lost {
+				copied.Askers = append(copied.Askers, fmt.Sprintf("%s asks for %s, in vain: %s", l.By(), l.Version, l.Because))
+			}
+			if !slices.ContainsFunc(all, func(o model.LockedCopy) bool {
+				return o.Version == copied.Version && slices.Equal(o.Askers, copied.Askers)
+			}) {
+				all = append(all, copied)
+			}
+		}
+	}
+	return all, nil
+}
+
+// Families are requirements whose version stands in one place, and those of a group that are at one version.
+func (r *registry) Families(_ context.Context, c *model.Component) (families [][]string, err error) {
+	by := map[string][]string{}
+	var keys []string
+	put := func(key, name string) {
+		if by[key] == nil {
+			keys = append(keys, key)
+		}
+		if !slices.Contains(by[key], name) {
+			by[key] = append(by[key], name)
+		}
+	}
+	for _, q := range c.Requirements {
+		if q.Fixed != "" || q.Site.End == q.Site.Start {
+			continue
+		}
+		put(fmt.Sprintf("%s:%d", q.Site.File, q.Site.Start), q.Name)
+		if coords, ok := mavenrepo.Read(q.Name); ok && q.Locked != "" {
+			put(coords.Group+" "+q.Locked, q.Name)
+		}
+	}
+	for _, key := range keys {
+		if len(by[key]) > 1 {
+			families = append(families, by[key])
+		}
+	}
+	return families, nil
+}
+
+// Effective are all packages in the trees of the modules.
+func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *model.Component) ([]model.Package, error) {
+	r, ok := reg.(*registry)
+	if !ok {
+		return e.Packages(c), nil
+	}
+	trees, err := r.trees(ctx, r.know(c))
+	if err != nil {
+		return nil, err
+	}
+	all := e.Packages(c)
+	for _, t := range trees {
+		for _, w := range t.won {
+			pkg := model.Package{Subject: model.Subject{Kind: mavenrepo.Type, Name: w.coords.String()}, Version: w.Version}
+			for _, m := range w.Statement.Path[1:] {
+				pkg.Via = append(pkg.Via, m.Name+" "+m.Version)
+			}
+			if !slices.ContainsFunc(all, func(o model.Package) bool { return o.Subject == pkg.Subject && o.Version == pkg.Version }) {
+				all = append(all, pkg)
+			}
+		}
+	}
+	return all, nil
+}
+
+// tree is what a module gets in the end.
+type tree struct {
+	of  *effective
+	won []won
+}
+
+type won struct {
+	*mediate.Won
+	coords mavenrepo.Coordinates
+}
+
+// trees are those of all modules.
+func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error) {
+	s := r.poms(p)
+	for _, within := range p.poms {
+		e, err := s.effective(ctx, within.pom, 0)
+		if err != nil {
+			return nil, err
+		}
+		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}}
+		m, err := mediate.Nearest(ctx, g)
+		if err != nil {
+			return nil, err
+		}
+		t := tree{of: e}
+		for _, w := range m.Won {
+			t.won = append(t.won, won{w, g.parts[w.Name].coords})
+		}
+		all = append(all, t)
+	}
+	return all, nil
+}
+
+// graph is what a module asks for, and what that asks for in turn (Maven: Introduction to the Dependency
+// Mechanism).
+type graph struct {
+	poms   *poms
+	of     *effective
+	client *mavenrepo.Client
+	parts  map[string]part // by the names that mediation uses
+}
+
+// part is what mediation speaks of.
+type part struct {
+	coords mavenrepo.Coordinates
+	system bool // it is a file on the machine, and asks for nothing
+}
+
+// Asks are what a module asks for; of what is below the project, not what is for its own tests, given
+// elsewhere, or optional.
+func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask, err error) {
+	e := g.of
+	project := m == mediate.Module{}
+	if !project {
+		p := g.parts[m.Name]
+		if p.system {
+			return nil, nil
+		}
+		if e, err = g.poms.of(ctx, g.of.repositories, p.coords, m.Version, 0); err != nil {
+			if errors.Is(err, mavenrepo.ErrMissing) {
+				return nil, nil // Maven warns, and goes on without what it would ask for
+			}
+			return nil, err
+		}
+	}
+	for _, d := range e.dependencies {
+		one := *d
+		one.coords = e.coordsOf(d)
+		scope := e.expand(d.scope)
+		managed := g.of.byKey[one.key()]
+		if own := e.byKey[one.key()]; own != nil && scope == "" {
+			scope = e.expand(own.scope)
+		}
+		if managed != nil && managed.scope != "" && (!project || scope == "") {
+			scope = g.of.expand(managed.scope)
+		}
+		if !project && (scope == "test" || scope == "provided" || scope == "system" || e.expand(d.optional) == "true") {
+			continue
+		}
+		text := e.expand(d.version.text)
+		switch own := e.byKey[one.key()]; {
+		case managed != nil && (!project || text == ""):
+			text = g.of.expand(managed.version.text)
+		case text == "" && own != nil:
+			text = e.expand(own.version.text)
+		}
+		excludes := g.excludes(&one, managed)
+		if scope != "system" {
+			if text, err = g.relocated(ctx, &one, text); err != nil {
+				return nil, err
+			}
+		}
+		g.parts[one.key()] = part{one.coords, scope == "system"}
+		asks = append(asks, mediate.Ask{Name: one.key(), Wants: text, Excludes: excludes})
+	}
+	return asks, nil
+}
+
+// maxRelocations bounds how often a package may say that it moved on.
+const maxRelocations = 8
+
+// relocated follows a package that says in its description that it is elsewhere by now.
+func (g *graph) relocated(ctx context.Context, d *dependency, version string) (string, error) {
+	for range maxRelocations {
+		g.parts[d.key()] = part{coords: d.coords}
+		at, err := g.Choose(ctx, d.key(), []string{version})
+		if err != nil || at == "" {
+			return version, err
+		}
+		e, err := g.poms.of(ctx, g.of.repositories, d.coords, at, 0)
+		if errors.Is(err, mavenrepo.ErrMissing) || err == nil && e == nil {
+			return version, nil
+		}
+		if err != nil {
+			return version, err
+		}
+		to := e.root.At("distributionManagement", "relocation")
+		if to == nil {
+			return version, nil
+		}
+		d.coords.Group = cmp.Or(e.expand(to.Value("groupId")), d.coords.Group)
+		d.coords.Artifact = cmp.Or(e.expand(to.Value("artifactId")), d.coords.Artifact)
+		version = cmp.Or(e.expand(to.Value("version")), at)
+	}
+	return version, nil
+}
+
+// excludes tells what is not to come by way of a dependency: what it excludes, and what its management does.
+func (g *graph) excludes(d, managed *dependency) func(name string) bool {
+	all := slices.Clone(d.exclusions)
+	if managed != nil {
+		all = append(all, managed.exclusions...)
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return func(name string) bool {
+		c := g.parts[name].coords
+		return slices.ContainsFunc(all, func(x mavenrepo.Coordinates) bool {
+			return (x.Group == "*" || x.Group == c.Group) && (x.Artifact == "*" || x.Artifact == c.Artifact)
+		})
+	}
+}
+
+// Choose is the version that a wish stands for: itself, or of a range the newest in it.
+func (g *graph) Choose(ctx context.Context, name string, wants []string) (string, error) {
+	for _, text := range wants {
+		rng, err := version.Maven{}.ParseRange(text)
+		if err != nil {
+			return "", err
+		}
+		if rng.(*version.MavenRange).Soft {
+			return text, nil
+		}
+		list, err := g.client.Versions(ctx, g.of.repositories, g.parts[name].coords)
+		if err != nil {
+			return "", err
+		}
+		for _, v := range slices.Backward(list) {
+			if parsed, err := (version.Maven{}).Parse(v); err == nil && rng.Contains(parsed) {
+				return v, nil
+			}
+		}
+	}
+	return "", nil
+}
+
+// Compare orders versions.
+func (g *graph) Compare(a, b string) int {
+	v, _ := version.Maven{}.Parse(a)
+	w, _ := version.Maven{}.Parse(b)
+	return v.Compare(w)
+}

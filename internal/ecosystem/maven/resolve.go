@@ -1,0 +1,166 @@
+package maven
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/flat"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/core/xmldoc"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/mavenrepo"
+)
+
+// index is what can be moved, as the resolver asks it: requirements whose version stands in one place move
+// together.
+type index struct {
+	*registry
+	component *model.Component
+}
+
+// Releases are the versions that repositories list.
+func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, err error) {
+	list, err := x.versions(ctx, k.Name)
+	if errors.Is(err, mavenrepo.ErrMissing) {
+		return nil, flat.ErrUnknown
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, q := range x.component.Find(k.Name) { // what is in effect need not be listed
+		if q.Locked != "" && !slices.Contains(list, q.Locked) {
+			list = append(slices.Clone(list), q.Locked)
+		}
+	}
+	for _, text := range list {
+		v, err := version.Maven{}.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, flat.Release{Text: text, Version: v})
+	}
+	slices.SortStableFunc(all, func(a, b flat.Release) int { return a.Version.Compare(b.Version) })
+	return all, nil
+}
+
+// AtHand is true: what moves together is known without asking.
+func (x index) AtHand(flat.Key) bool { return true }
+
+// Needs are the others whose version stands in the same place.
+func (x index) Needs(_ context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
+	for _, q := range x.component.Find(k.Name) {
+		for _, o := range x.component.Requirements {
+			if o.Name == q.Name || !samePlace(o.Site, q.Site) {
+				continue
+			}
+			needs = append(needs, flat.Need{
+				Options: []flat.Option{
+					{Key: flat.Key{Name: o.Name}, Allows: func(v version.Version) bool { return v.String() == release }},
+				},
+				Text: fmt.Sprintf("%s at the same version, which %s states for both", o.Name, q.Site),
+			})
+		}
+	}
+	return needs, nil
+}
+
+func samePlace(a, b model.Site) bool {
+	return a.File == b.File && a.Start == b.Start && a.End > a.Start
+}
+
+// Resolve finds versions for what the project's own files state, with as little change as the goal allows, and
+// writes them where they are stated.
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+	c := ask.Component
+	r.know(c)
+	request := flat.Request{Goal: ask.Goal, Index: index{r, c}, Locked: map[flat.Key]string{}}
+	seen := map[string]bool{}
+	for _, q := range c.Requirements {
+		if q.Fixed != "" || seen[q.Name] {
+			continue
+		}
+		rng, err := version.Maven{}.ParseRange(q.Range)
+		if err != nil {
+			return nil, &model.Fault{Doing: "reading a pom", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
+		}
+		seen[q.Name] = true
+		key := flat.Key{Name: q.Name}
+		if q.Locked != "" {
+			request.Locked[key] = q.Locked
+		}
+		request.Roots = append(request.Roots, flat.Root{
+			Name: q.Name, Option: flat.Option{Key: key, Allows: rng.Contains}, Range: q.Range, Place: q.Site.String(),
+		})
+	}
+	result, err := flat.Resolve(ctx, request)
+	if err != nil {
+		return nil, err
+	}
+	free := slices.DeleteFunc(slices.Clone(c.Requirements), func(q model.Requirement) bool { return q.Fixed != "" })
+	moves := result.Moves(mavenrepo.Type, free, func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} }, version.Maven{})
+	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
+	if err := r.write(c, s); err != nil || ask.Peek {
+		return s, err
+	}
+	return s, r.after(ctx, c, s)
+}
+
+// write gives the edits: each place that states a version, once.
+func (r *registry) write(c *model.Component, s *route.State) error {
+	splices := map[string][]model.Splice{}
+	for i := range s.Moves {
+		m := &s.Moves[i]
+		m.Sites = nil
+		to, err := version.Maven{}.Parse(m.To)
+		if err != nil {
+			return err
+		}
+		for _, q := range c.Find(m.Name) {
+			if q.Fixed != "" || q.Site.End == q.Site.Start {
+				s.Notices = append(s.Notices, fmt.Sprintf("%s asks for %s besides, which is not changed here: %s", q.Site, q.Name, q.Fixed))
+				continue
+			}
+			m.Sites = append(m.Sites, q.Site)
+			fresh := xmldoc.Escaped(version.Maven{}.Restate(q.Range, to))
+			if !slices.ContainsFunc(splices[q.Site.File], func(o model.Splice) bool { return samePlace(o.Site, q.Site) }) {
+				splices[q.Site.File] = append(splices[q.Site.File], model.Splice{Site: q.Site, New: fresh})
+			}
+		}
+	}
+	for file, list := range splices {
+		src, err := fs.ReadFile(r.around.Files, file)
+		if p := c.Detail.(*project).file(file); p != nil {
+			src, err = p.src, nil
+		}
+		if err != nil {
+			return err
+		}
+		text, err := model.Apply(src, list)
+		if err != nil {
+			return err
+		}
+		if string(text) != string(src) {
+			s.Edits = append(s.Edits, model.FileEdit{File: file, Old: src, New: text})
+		}
+	}
+	slices.SortFunc(s.Edits, func(a, b model.FileEdit) int { return strings.Compare(a.File, b.File) })
+	return nil
+}
+
+// file is one of the project's own files as it was read; nil for another one.
+func (p *project) file(name string) *pom {
+	for _, e := range p.poms {
+		for _, at := range e.lineage {
+			if at.file == name && at.src != nil {
+				return at
+			}
+		}
+	}
+	return nil
+}
