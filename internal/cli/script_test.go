@@ -102,7 +102,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "gems": serveGems, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
+			"registry": serveRegistry, "gems": serveGems, "artifacts": serveArtifacts, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
 			"commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp,
 			"small-disk": smallDisk, "fill": fillDisk, "client": askClient,
 		},
@@ -158,6 +158,21 @@ func serveGems(ts *testscript.TestScript, _ bool, args []string) {
 	gems, err := shorthand.Gems(ts.ReadFile(args[0]))
 	ts.Check(err)
 	ts.Setenv("BUNDLE_MIRROR__HTTP://GEMS__EXAMPLE/", serve(ts, gems.Index(), args)+"/")
+}
+
+// serveArtifacts serves a repository of the Maven layout in the place of all others.
+func serveArtifacts(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 1 && len(args) != 3 {
+		ts.Fatalf("usage: artifacts FILE [FAULT PATH]")
+	}
+	artifacts, err := shorthand.Artifacts(ts.ReadFile(args[0]))
+	ts.Check(err)
+	url := serve(ts, artifacts.Repository(), args)
+	home := filepath.Join(ts.Getenv("WORK"), ".home")
+	ts.Check(os.MkdirAll(filepath.Join(home, ".m2"), 0o755))
+	ts.Check(os.WriteFile(filepath.Join(home, ".m2", "settings.xml"), []byte(
+		"<settings><mirrors><mirror><id>pier</id><mirrorOf>*</mirrorOf><url>"+url+"</url></mirror></mirrors></settings>"), 0o644))
+	ts.Setenv("HOME", home)
 }
 
 // serve serves for the time of a script, with the fault that args name after

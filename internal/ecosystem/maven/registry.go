@@ -127,8 +127,9 @@ func (r *registry) Copies(ctx context.Context, c *model.Component, name string) 
 	return all, nil
 }
 
-// Families are requirements whose version stands in one place, and those of a group that are at one version.
-func (r *registry) Families(_ context.Context, c *model.Component) (families [][]string, err error) {
+// Families are requirements whose version stands in one place, and those of a group that are at one version and have
+// the same newest one.
+func (r *registry) Families(ctx context.Context, c *model.Component) (families [][]string, err error) {
 	by := map[string][]string{}
 	var keys []string
 	put := func(key, name string) {
@@ -145,11 +146,17 @@ func (r *registry) Families(_ context.Context, c *model.Component) (families [][
 		}
 		put(fmt.Sprintf("%s:%d", q.Site.File, q.Site.Start), q.Name)
 		if coords, ok := mavenrepo.Read(q.Name); ok && q.Locked != "" {
-			put(coords.Group+" "+q.Locked, q.Name)
+			if list, err := r.versions(ctx, q.Name); err == nil && len(list) > 0 {
+				put(coords.Group+" "+q.Locked+" "+list[len(list)-1], q.Name)
+			}
 		}
 	}
 	for _, key := range keys {
-		if len(by[key]) > 1 {
+		within := func(other string) bool { // a larger one says the same
+			return len(by[other]) > len(by[key]) &&
+				!slices.ContainsFunc(by[key], func(name string) bool { return !slices.Contains(by[other], name) })
+		}
+		if len(by[key]) > 1 && !slices.ContainsFunc(keys, within) {
 			families = append(families, by[key])
 		}
 	}
@@ -266,6 +273,18 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 			text = g.of.expand(managed.version.text)
 		case text == "" && own != nil:
 			text = e.expand(own.version.text)
+		}
+		if text == "" && project {
+			return nil, &model.Fault{
+				Doing: "reading what a project asks for", File: d.of.file, Line: d.line, Found: true,
+				Wrong: fmt.Sprintf(
+					"nothing states a version of %s",
+					one.coords,
+				), Next: "state one, or have a parent or an imported list manage it",
+			}
+		}
+		if text == "" {
+			continue // Maven does not get it either
 		}
 		excludes := g.excludes(&one, managed)
 		if scope != "system" {
