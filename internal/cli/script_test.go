@@ -102,7 +102,8 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "gems": serveGems, "artifacts": serveArtifacts, "modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
+			"registry": serveRegistry, "gems": serveGems, "artifacts": serveArtifacts,
+			"modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
 			"commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp,
 			"small-disk": smallDisk, "fill": fillDisk, "client": askClient,
 		},

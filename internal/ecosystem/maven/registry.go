@@ -6,7 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/mediate"
 	"bellwether/internal/core/model"
@@ -253,6 +256,7 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 			return nil, err
 		}
 	}
+	g.ahead(ctx, e)
 	for _, d := range e.dependencies {
 		one := *d
 		one.coords = e.coordsOf(d)
@@ -296,6 +300,32 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 		asks = append(asks, mediate.Ask{Name: one.key(), Wants: text, Excludes: excludes})
 	}
 	return asks, nil
+}
+
+// ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain: they are looked at
+// one after the other then. What cannot be had is told when it is looked at.
+func (g *graph) ahead(ctx context.Context, e *effective) {
+	var group errgroup.Group
+	group.SetLimit(16)
+	for _, d := range e.dependencies {
+		one := *d
+		one.coords = e.coordsOf(d)
+		text := e.expand(d.version.text)
+		if managed := g.of.byKey[one.key()]; managed != nil {
+			text = g.of.expand(managed.version.text)
+		} else if own := e.byKey[one.key()]; text == "" && own != nil {
+			text = e.expand(own.version.text)
+		}
+		if scope := e.expand(d.scope); scope == "test" && e != g.of || text == "" || strings.ContainsAny(text, "[(,$") ||
+			g.poms.own[one.coords] != nil {
+			continue
+		}
+		group.Go(func() error {
+			_, _ = g.poms.ask(ctx, g.of.repositories, one.coords, text)
+			return nil
+		})
+	}
+	_ = group.Wait()
 }
 
 // maxRelocations bounds how often a package may say that it moved on.

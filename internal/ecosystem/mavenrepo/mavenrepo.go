@@ -21,6 +21,8 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/xmldoc"
@@ -211,14 +213,21 @@ func (c *Client) checked(ctx context.Context, r Repository, file string, limit i
 	if err != nil || len(text) == 0 {
 		return nil, err
 	}
-	for _, d := range digests {
-		stated, err := c.document(ctx, r, file+"."+d.name, fetch.Request{
-			Form: "maven-digest/1", Limit: 4096, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
+	stated := make([][]byte, len(digests))
+	var group errgroup.Group
+	for i, d := range digests {
+		group.Go(func() (err error) {
+			stated[i], err = c.document(ctx, r, file+"."+d.name, fetch.Request{
+				Form: "maven-digest/1", Limit: 4096, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
+			})
+			return err
 		})
-		if err != nil {
-			return nil, err
-		}
-		word, _, _ := strings.Cut(strings.TrimSpace(string(stated)), " ") // the name of the file may follow
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for i, d := range digests {
+		word, _, _ := strings.Cut(strings.TrimSpace(string(stated[i])), " ") // the name of the file may follow
 		if word == "" {
 			continue
 		}
