@@ -1,0 +1,152 @@
+package linkage
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// java is a runtime of which one unit is known.
+type java struct{}
+
+func (java) Provides(unit string) bool { return strings.HasPrefix(unit, "java/") }
+
+func (java) Has(unit, member string) (has, known bool) {
+	return member == "toString()S", unit == "java/Object"
+}
+
+func TestFind(t *testing.T) {
+	servlet := func(pkg string) []Unit {
+		return []Unit{{Name: pkg + "/Filter", Bases: []string{"root"}, Has: []string{"open()V"}}, {Name: "root", Has: []string{"name()S"}}}
+	}
+	report := Archive{"report-kit 2.9", []Unit{
+		{Name: "report/Kit", Uses: []string{"old/Filter", "java/lang/String", "never/There"}, Calls: []Call{{"old/Filter", "open()V"}}},
+		{Name: "report/More", Uses: []string{"old/Filter"}},
+	}}
+	quay := func(members ...string) Archive {
+		return Archive{"quay", []Unit{{Name: "quay/Quay", Bases: []string{"quay/Base"}, Has: members}, {
+			Name: "quay/Base", Bases: []string{"java/Object"}, Has: []string{"moor()V"},
+		}}}
+	}
+	user := Archive{"ours", []Unit{{Name: "our/App", Calls: []Call{
+		{
+			"quay/Quay",
+			"depth()I",
+		}, {"quay/Quay", "moor()V"}, {"quay/Quay", "never()V"}, {"quay/Quay", "toString()S"}, {"java/lang/Object", "gone()V"},
+	}}}}
+	for name, c := range map[string]struct {
+		before, after []Archive
+		want          []Missing
+	}{
+		"a renamed package": {
+			[]Archive{report, {"servlet 4", servlet("old")}}, []Archive{report, {"servlet 5", servlet("new")}},
+			[]Missing{{"report-kit 2.9", "old/Filter", "servlet 4", []string{"report/Kit", "report/More"}}},
+		},
+		"it comes from elsewhere by now": {[]Archive{report, {"servlet 4", servlet("old")}}, []Archive{report, {"bridge", servlet("old")}}, nil},
+		"it was missing before":          {[]Archive{report}, []Archive{report, {"servlet 5", servlet("new")}}, nil},
+		"who refers to it is gone":       {[]Archive{report, {"servlet 4", servlet("old")}}, []Archive{{"servlet 5", servlet("new")}}, nil},
+		"a member is gone": {
+			[]Archive{user, quay("depth()I")}, []Archive{user, quay("depth()J")},
+			[]Missing{{"ours", "quay/Quay.depth()I", "quay", []string{"our/App"}}},
+		},
+		"a member is inherited": {[]Archive{user, quay("depth()I", "moor()V")}, []Archive{user, quay("depth()I")}, nil},
+		"what the runtime has":  {[]Archive{user, quay("depth()I", "toString()S")}, []Archive{user, quay("depth()I")}, nil},
+		"what it inherits from is not known": {
+			[]Archive{user, quay("depth()I")}, []Archive{user, {"quay", []Unit{{Name: "quay/Quay", Bases: []string{"elsewhere/Base"}}}}}, nil,
+		},
+	} {
+		assert.Equal(t, c.want, Find(c.before, c.after, java{}), name)
+	}
+}
+
+// TestRandom compares with a checker that looks each reference up by itself.
+func TestRandom(t *testing.T) {
+	for seed := range uint64(300) {
+		rng := rand.New(rand.NewPCG(seed, 18))
+		unit := func() string { return fmt.Sprintf("u%d", rng.IntN(9)) }
+		classPath := func() (all []Archive) {
+			for i := range 3 {
+				a := Archive{Name: fmt.Sprintf("a%d", i)}
+				for range rng.IntN(4) {
+					u := Unit{
+						Name:  unit(),
+						Uses:  []string{unit()},
+						Has:   []string{fmt.Sprint(rng.IntN(3))},
+						Calls: []Call{{unit(), fmt.Sprint(rng.IntN(3))}},
+					}
+					if rng.IntN(2) == 0 {
+						u.Bases = []string{unit()}
+					}
+					a.Units = append(a.Units, u)
+				}
+				all = append(all, a)
+			}
+			return all
+		}
+		before, after := classPath(), classPath()
+		var got []string
+		for _, m := range Find(before, after, java{}) {
+			for _, p := range m.Places {
+				got = append(got, m.By+" "+p+" "+m.What)
+			}
+		}
+		slices.Sort(got)
+		assert.Equal(t, slowly(before, after), got, "seed %d", seed)
+	}
+}
+
+func slowly(before, after []Archive) (all []string) {
+	first := func(path []Archive, name string) *Unit {
+		for _, a := range path {
+			for i := range a.Units {
+				if a.Units[i].Name == name {
+					return &a.Units[i]
+				}
+			}
+		}
+		return nil
+	}
+	var has func(path []Archive, owner, member string, deep int) answer
+	has = func(path []Archive, owner, member string, deep int) answer {
+		u := first(path, owner)
+		if u == nil {
+			return unknown
+		}
+		if slices.Contains(u.Has, member) {
+			return yes
+		}
+		result := no
+		for _, b := range u.Bases {
+			if deep < 20 {
+				if r := has(path, b, member, deep+1); r == yes || r == unknown && result == no {
+					result = r
+				}
+			}
+		}
+		return result
+	}
+	for _, a := range after {
+		for i := range a.Units {
+			u := &a.Units[i]
+			if first(after, u.Name) != u {
+				continue
+			}
+			for _, name := range u.Uses {
+				if first(before, name) != nil && first(after, name) == nil {
+					all = append(all, a.Name+" "+u.Name+" "+name)
+				}
+			}
+			for _, c := range u.Calls {
+				if has(before, c.Owner, c.Member, 0) == yes && first(after, c.Owner) != nil && has(after, c.Owner, c.Member, 0) == no {
+					all = append(all, a.Name+" "+u.Name+" "+c.Owner+"."+c.Member)
+				}
+			}
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
