@@ -194,6 +194,7 @@ func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *mod
 // tree is what a module gets in the end.
 type tree struct {
 	of  *effective
+	own map[mavenrepo.Coordinates]*pom // the project's own
 	won []won
 }
 
@@ -215,7 +216,7 @@ func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error
 		if err != nil {
 			return nil, err
 		}
-		t := tree{of: e}
+		t := tree{of: e, own: p.own}
 		for _, w := range m.Won {
 			t.won = append(t.won, won{w, g.parts[w.Name].coords})
 		}

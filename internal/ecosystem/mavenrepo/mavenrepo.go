@@ -24,6 +24,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/linkage"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
@@ -83,6 +84,7 @@ type Client struct {
 	mu       sync.Mutex
 	poms     map[string]*once[[]byte]
 	lists    map[string]*once[[]string]
+	units    map[string]*once[[]linkage.Unit]
 }
 
 // once is something that is asked for once.
@@ -94,7 +96,10 @@ type once[T any] struct {
 
 // New gives a client with the person's settings.
 func New(s ecosystem.Surroundings, settings *Settings) *Client {
-	return &Client{around: s, settings: settings, poms: map[string]*once[[]byte]{}, lists: map[string]*once[[]string]{}}
+	return &Client{
+		around: s, settings: settings, poms: map[string]*once[[]byte]{}, lists: map[string]*once[[]string]{},
+		units: map[string]*once[[]linkage.Unit]{},
+	}
 }
 
 // Versions are those that repositories list of a package, ascending, each once.
@@ -213,6 +218,14 @@ func (c *Client) checked(ctx context.Context, r Repository, file string, limit i
 	if err != nil || len(text) == 0 {
 		return nil, err
 	}
+	if err := c.verify(ctx, r, file, text); err != nil {
+		return nil, err
+	}
+	return text, nil
+}
+
+// verify checks a file against the strongest digest that a repository states of it.
+func (c *Client) verify(ctx context.Context, r Repository, file string, data []byte) error {
 	stated := make([][]byte, len(digests))
 	var group errgroup.Group
 	for i, d := range digests {
@@ -224,7 +237,7 @@ func (c *Client) checked(ctx context.Context, r Repository, file string, limit i
 		})
 	}
 	if err := group.Wait(); err != nil {
-		return nil, err
+		return err
 	}
 	for i, d := range digests {
 		word, _, _ := strings.Cut(strings.TrimSpace(string(stated[i])), " ") // the name of the file may follow
@@ -232,13 +245,13 @@ func (c *Client) checked(ctx context.Context, r Repository, file string, limit i
 			continue
 		}
 		sum := d.make()
-		sum.Write(text)
+		sum.Write(data)
 		if !strings.EqualFold(word, hex.EncodeToString(sum.Sum(nil))) {
-			return nil, fmt.Errorf("the %s that it states of %s is that of another file", d.name, file)
+			return fmt.Errorf("the %s that it states of %s is that of another file", d.name, file)
 		}
 		break
 	}
-	return text, nil
+	return nil
 }
 
 // document gets a file of a repository, by way of its mirror and with its login.

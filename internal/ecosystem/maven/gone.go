@@ -1,0 +1,175 @@
+package maven
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/linkage"
+)
+
+// dangling says what archives refer to in a module's class path that was there before and that nothing provides
+// any more: it compiles, and fails when it is run.
+func (r *registry) dangling(ctx context.Context, was, is []tree) (all []string, err error) {
+	before := map[string]tree{}
+	for _, t := range was {
+		before[t.of.file] = t
+	}
+	for _, t := range is {
+		old, known := before[t.of.file]
+		if !known || slices.Equal(old.versions(), t.versions()) {
+			continue
+		}
+		lost, err := r.loses(ctx, old, t)
+		if err != nil {
+			return nil, err
+		}
+		if !lost {
+			continue
+		}
+		then, err := r.archives(ctx, old, old.won)
+		if err != nil {
+			return nil, err
+		}
+		now, err := r.archives(ctx, t, t.won)
+		if err != nil {
+			return nil, err
+		}
+		for _, text := range told(linkage.Find(then, now, java{})) {
+			if !slices.Contains(all, text) {
+				all = append(all, text)
+			}
+		}
+	}
+	return all, nil
+}
+
+// versions are what a module gets, by name and version.
+func (t tree) versions() (all []string) {
+	for _, w := range t.won {
+		all = append(all, w.Name+" "+w.Version)
+	}
+	slices.Sort(all)
+	return all
+}
+
+// loses tells whether any class or member that was there before is not in what came in its place. Most often none is, and
+// all other archives need not be looked at.
+func (r *registry) loses(ctx context.Context, old, fresh tree) (bool, error) {
+	there := fresh.versions()
+	changed := slices.DeleteFunc(slices.Clone(old.won), func(w won) bool { return slices.Contains(there, w.Name+" "+w.Version) })
+	there = old.versions()
+	come := slices.DeleteFunc(slices.Clone(fresh.won), func(w won) bool { return slices.Contains(there, w.Name+" "+w.Version) })
+	before, err := r.archives(ctx, old, changed)
+	if err != nil {
+		return false, err
+	}
+	after, err := r.archives(ctx, fresh, come)
+	if err != nil {
+		return false, err
+	}
+	has := map[string]bool{}
+	for _, a := range after {
+		for _, u := range a.Units {
+			has[u.Name] = true
+			for _, m := range u.Has {
+				has[u.Name+"."+m] = true
+			}
+		}
+	}
+	for _, a := range before {
+		for _, u := range a.Units {
+			if !has[u.Name] || slices.ContainsFunc(u.Has, func(m string) bool { return !has[u.Name+"."+m] }) {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
+}
+
+// archives are those of what a module gets.
+func (r *registry) archives(ctx context.Context, t tree, of []won) ([]linkage.Archive, error) {
+	all := make([]linkage.Archive, len(of))
+	var group errgroup.Group
+	group.SetLimit(8)
+	for i, w := range of {
+		all[i].Name = w.coords.String() + " " + w.Version
+		if w.Name != w.coords.String() || t.own[w.coords] != nil {
+			continue // no plain archive, or a module of the project itself
+		}
+		group.Go(func() (err error) {
+			all[i].Units, err = r.client.Units(ctx, t.of.repositories, w.coords, w.Version)
+			return err
+		})
+	}
+	return all, group.Wait()
+}
+
+// shownPlaces is how many of the classes that an archive misses are named.
+const shownPlaces = 3
+
+// told says what is missing, a sentence for each archive and the package that the missing classes are of.
+func told(missing []linkage.Missing) (all []string) {
+	type group struct{ by, pkg, was string }
+	found := map[group][]string{}
+	var order []group
+	for _, m := range missing {
+		pkg, _, _ := strings.Cut(m.What, ".")
+		pkg = pkg[:max(strings.LastIndexByte(pkg, '/'), 0)]
+		g := group{m.By, pkg, m.Was}
+		if found[g] == nil {
+			order = append(order, g)
+		}
+		found[g] = append(found[g], spoken(m.What))
+	}
+	for _, g := range order {
+		names := slices.Compact(found[g])
+		text := strings.Join(names[:min(len(names), shownPlaces)], ", ")
+		if more := len(names) - shownPlaces; more > 0 {
+			text += fmt.Sprintf(" and %d more", more)
+		}
+		all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg", g.by, text, g.was))
+	}
+	return all
+}
+
+// spoken is a class or member as people write it: "old.servlet.Filter", "pier.Quay.depth".
+func spoken(what string) string {
+	class, member, is := strings.Cut(what, ".")
+	class = strings.ReplaceAll(class, "/", ".")
+	if !is {
+		return class
+	}
+	name, _, _ := strings.Cut(member, "(")
+	return class + "." + strings.TrimSuffix(name, ";")
+}
+
+// java is what every Java has.
+type java struct{}
+
+// platformPackages are what a JDK has besides "java/": javax is shared with others.
+var platformPackages = []string{
+	"java/", "jdk/", "sun/", "com/sun/", "org/w3c/dom/", "org/xml/sax/", "org/ietf/jgss/", "netscape/javascript/", "javax/accessibility/",
+	"javax/annotation/processing/", "javax/crypto/", "javax/imageio/", "javax/lang/model/", "javax/management/", "javax/naming/", "javax/net/",
+	"javax/print/", "javax/rmi/", "javax/script/", "javax/security/", "javax/sound/", "javax/sql/", "javax/swing/", "javax/tools/",
+	"javax/transaction/xa/", "javax/xml/catalog/", "javax/xml/crypto/", "javax/xml/datatype/", "javax/xml/namespace/", "javax/xml/parsers/",
+	"javax/xml/stream/", "javax/xml/transform/", "javax/xml/validation/", "javax/xml/xpath/",
+}
+
+// Provides tells of classes of the JDK.
+func (java) Provides(unit string) bool {
+	return slices.ContainsFunc(platformPackages, func(prefix string) bool { return strings.HasPrefix(unit, prefix) })
+}
+
+// objectMethods are those of java.lang.Object that others may call.
+var objectMethods = []string{
+	"clone()", "equals(", "finalize()", "getClass()", "hashCode()", "notify()", "notifyAll()", "toString()", "wait(", "<init>()",
+}
+
+// Has knows the methods of java.lang.Object, and of no other class.
+func (java) Has(unit, member string) (has, known bool) {
+	return slices.ContainsFunc(objectMethods, func(m string) bool { return strings.HasPrefix(member, m) }), unit == "java/lang/Object"
+}

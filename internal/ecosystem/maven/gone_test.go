@@ -1,0 +1,111 @@
+package maven
+
+import (
+	"archive/zip"
+	"bytes"
+	"io/fs"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/standin/shorthand"
+)
+
+// jar is an archive of the classes that the compiler makes of sources, by their names; beside has what they need.
+func jar(t *testing.T, beside string, sources map[string]string) (archive, classes string) {
+	t.Helper()
+	dir, out := t.TempDir(), t.TempDir()
+	args := []string{"--release", "11", "-d", out, "-cp", beside}
+	for name, text := range sources {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		args = append(args, file)
+	}
+	said, err := exec.Command("javac", args...).CombinedOutput()
+	require.NoError(t, err, string(said))
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	require.NoError(t, fs.WalkDir(os.DirFS(out), ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := os.ReadFile(filepath.Join(out, name))
+		require.NoError(t, err)
+		w, err := z.Create(name)
+		require.NoError(t, err)
+		_, err = w.Write(data)
+		return err
+	}))
+	require.NoError(t, z.Close())
+	return b.String(), out
+}
+
+// TestDangling sees that a library is told that refers to what a leg takes away, before anything is built: a package that is
+// called otherwise by then, and a method with another signature.
+func TestDangling(t *testing.T) {
+	if _, err := exec.LookPath("javac"); err != nil {
+		t.Skip("there is no javac")
+	}
+	artifacts, err := shorthand.Artifacts(`pier:servlet 4
+pier:servlet 5
+pier:quay 1
+pier:quay 2
+pier:report-kit 2.9 pier:servlet:4
+pier:optional 1
+`)
+	require.NoError(t, err)
+	four, classes := jar(t, "", map[string]string{"Filter.java": "package old.servlet; public interface Filter { void pass(); }"})
+	artifacts["pier/servlet/4/servlet-4.jar"] = four
+	artifacts["pier/servlet/5/servlet-5.jar"], _ = jar(
+		t,
+		"",
+		map[string]string{"Filter.java": "package servlet; public interface Filter { void pass(); }"},
+	)
+	one, quay := jar(t, "", map[string]string{"Quay.java": "package quay; public class Quay { public int depth() { return 1; } }"})
+	artifacts["pier/quay/1/quay-1.jar"] = one
+	artifacts["pier/quay/2/quay-2.jar"], _ = jar(
+		t,
+		"",
+		map[string]string{"Quay.java": "package quay; public class Quay { public long depth() { return 1; } }"},
+	)
+	artifacts["pier/report-kit/2.9/report-kit-2.9.jar"], _ = jar(t, classes+string(os.PathListSeparator)+quay, map[string]string{
+		"Kit.java":  "package report; public class Kit implements old.servlet.Filter { public void pass() { new quay.Quay().depth(); } }",
+		"More.java": "package report; class More { old.servlet.Filter f; String s = toString(); }",
+	})
+	server := httptest.NewServer(artifacts.Repository())
+	defer server.Close()
+	l := laid{dir: t.TempDir(), home: t.TempDir(), url: server.URL}
+	require.NoError(t, os.MkdirAll(filepath.Join(l.home, ".m2"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(l.home, ".m2", "settings.xml"), []byte(
+		"<settings><mirrors><mirror><id>pier</id><mirrorOf>*</mirrorOf><url>"+l.url+"</url></mirror></mirrors></settings>"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(l.dir, "pom.xml"), []byte(`<project><groupId>a</groupId><artifactId>b</artifactId><version>1</version>
+<dependencies>
+<dependency><groupId>pier</groupId><artifactId>servlet</artifactId><version>4</version></dependency>
+<dependency><groupId>pier</groupId><artifactId>quay</artifactId><version>1</version></dependency>
+<dependency><groupId>pier</groupId><artifactId>report-kit</artifactId><version>2.9</version></dependency>
+</dependencies></project>`), 0o644),
+	)
+	c, r := l.read(t)
+	r.central = true
+	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	for name, to := range map[string]string{"pier:servlet": "5", "pier:quay": "2"} {
+		goal.Bounds[name] = route.Bound{Allow: func(v version.Version) bool { return v.String() == to }, Newest: true}
+	}
+	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"pier:report-kit 2.9 refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
+		"pier:report-kit 2.9 refers to quay.Quay.depth, which pier:quay 1 had and nothing has after this leg",
+	}, s.Notable)
+	assert.Empty(t, s.Notices)
+}
