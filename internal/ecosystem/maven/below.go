@@ -65,14 +65,18 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 			s.Notable = append(s.Notable, text)
 		}
 	}
-	dangling, err := r.dangling(ctx, was, is)
+	newer, err := r.tooNew(ctx, was, is)
+	var dangling []string
+	if err == nil {
+		dangling, err = r.dangling(ctx, was, is)
+	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
-		s.Notices = append(s.Notices, fmt.Sprintf("what the archives refer to was not looked at: %v", err))
+		s.Notices = append(s.Notices, fmt.Sprintf("what is in the archives was not looked at: %v", err))
 	}
-	s.Notable = append(s.Notable, dangling...)
+	s.Notable = slices.Concat(s.Notable, newer, dangling)
 	return nil
 }
 

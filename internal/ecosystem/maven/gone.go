@@ -100,8 +100,11 @@ func (r *registry) archives(ctx context.Context, t tree, of []won) ([]linkage.Ar
 		if w.Name != w.coords.String() || t.own[w.coords] != nil {
 			continue // no plain archive, or a module of the project itself
 		}
-		group.Go(func() (err error) {
-			all[i].Units, err = r.client.Units(ctx, t.of.repositories, w.coords, w.Version)
+		group.Go(func() error {
+			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, w.Version)
+			if err == nil {
+				all[i].Units = classes.Units
+			}
 			return err
 		})
 	}

@@ -89,6 +89,7 @@ pier:optional 1
 	require.NoError(
 		t,
 		os.WriteFile(filepath.Join(l.dir, "pom.xml"), []byte(`<project><groupId>a</groupId><artifactId>b</artifactId><version>1</version>
+<properties><java>1.8</java><maven.compiler.target>${java}</maven.compiler.target></properties>
 <dependencies>
 <dependency><groupId>pier</groupId><artifactId>servlet</artifactId><version>4</version></dependency>
 <dependency><groupId>pier</groupId><artifactId>quay</artifactId><version>1</version></dependency>
@@ -104,6 +105,7 @@ pier:optional 1
 	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
+		"pier:servlet 5 and 1 more need Java 11, and pom.xml:2 states 8",
 		"pier:report-kit 2.9 refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
 		"pier:report-kit 2.9 refers to quay.Quay.depth, which pier:quay 1 had and nothing has after this leg",
 	}, s.Notable)

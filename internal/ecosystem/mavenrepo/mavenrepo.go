@@ -24,7 +24,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/harmless"
-	"bellwether/internal/core/linkage"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
@@ -84,7 +83,7 @@ type Client struct {
 	mu       sync.Mutex
 	poms     map[string]*once[[]byte]
 	lists    map[string]*once[[]string]
-	units    map[string]*once[[]linkage.Unit]
+	classes  map[string]*once[*Classes]
 }
 
 // once is something that is asked for once.
@@ -98,7 +97,7 @@ type once[T any] struct {
 func New(s ecosystem.Surroundings, settings *Settings) *Client {
 	return &Client{
 		around: s, settings: settings, poms: map[string]*once[[]byte]{}, lists: map[string]*once[[]string]{},
-		units: map[string]*once[[]linkage.Unit]{},
+		classes: map[string]*once[*Classes]{},
 	}
 }
 

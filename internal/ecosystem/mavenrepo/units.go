@@ -31,21 +31,27 @@ const (
 )
 
 // unitsForm names the form in which summaries are kept.
-const unitsForm = "maven-units/1"
+const unitsForm = "maven-units/2"
 
-// Units are the classes of a version's archive, with what they refer to: from the client's own cache, else from the
-// first repository that has it. There are none for what has no archive.
-func (c *Client) Units(ctx context.Context, repositories []Repository, of Coordinates, version string) ([]linkage.Unit, error) {
+// Classes are what is in a version's archive.
+type Classes struct {
+	Java  int            // the version of Java that all of them need at least; 0 for no classes
+	Units []linkage.Unit // with what they refer to
+}
+
+// Classes are those of a version's archive: from the client's own cache, else from the first repository that has it. There
+// are none for what has no archive.
+func (c *Client) Classes(ctx context.Context, repositories []Repository, of Coordinates, version string) (*Classes, error) {
 	if !fine(of.Group) || !fine(of.Artifact) || !fine(version) {
 		return nil, fmt.Errorf("%q is no name of a version of a package", of.String()+":"+version)
 	}
-	found := cached(c, c.units, of.String()+":"+version, func() ([]linkage.Unit, error) {
+	found := cached(c, c.classes, of.String()+":"+version, func() (*Classes, error) {
+		all := &Classes{}
 		payload, err := c.summary(ctx, repositories, of, version)
 		if err != nil || len(payload) == 0 {
-			return nil, err
+			return all, err
 		}
-		var units []linkage.Unit
-		return units, cbor.Unmarshal(payload, &units)
+		return all, cbor.Unmarshal(payload, all)
 	})
 	return found.value, found.err
 }
@@ -92,13 +98,13 @@ func summarised(data []byte) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the archive: %w", err)
 	}
-	units := []linkage.Unit{}
+	var all Classes
 	var total int64
 	for _, f := range archive.File {
 		if path.Ext(f.Name) != ".class" || strings.HasPrefix(f.Name, "META-INF/") || f.UncompressedSize64 > maxClass {
 			continue
 		}
-		if len(units) == maxUnits {
+		if len(all.Units) == maxUnits {
 			return nil, errors.New("the archive has too many classes")
 		}
 		text, err := readClass(f)
@@ -109,10 +115,13 @@ func summarised(data []byte) ([]byte, error) {
 			continue
 		}
 		if class, err := classfile.Read(text); err == nil {
-			units = append(units, unitOf(class))
+			all.Units = append(all.Units, unitOf(class))
+			if path.Base(f.Name) != "module-info.class" { // which older ones do not read
+				all.Java = max(all.Java, class.Java())
+			}
 		}
 	}
-	return cbor.Marshal(units)
+	return cbor.Marshal(all)
 }
 
 func readClass(f *zip.File) ([]byte, error) {
