@@ -29,7 +29,11 @@ func (s Subject) Compare(t Subject) int {
 // is left out.
 func (s Subject) PURL(version string) string {
 	var path []string
-	for part := range strings.SplitSeq(s.Name, "/") {
+	name := s.Name
+	if s.Kind == "maven" { // a group and an artifact, which are parts of the path there
+		name = strings.Replace(name, ":", "/", 1)
+	}
+	for part := range strings.SplitSeq(name, "/") {
 		path = append(path, strings.ReplaceAll(url.PathEscape(part), "@", "%40"))
 	}
 	kind := s.Kind

@@ -14,6 +14,7 @@ func TestPURL(t *testing.T) {
 	assert.Equal(t, "pkg:npm/left@1.2.3", Subject{"npm", "left"}.PURL("1.2.3"))
 	assert.Equal(t, "pkg:npm/%40harbour/signal@1.0.0-rc.1", Subject{"npm", "@harbour/signal"}.PURL("1.0.0-rc.1"))
 	assert.Equal(t, "pkg:npm/left", Subject{"npm", "left"}.PURL(""))
+	assert.Equal(t, "pkg:maven/org.quay/quay-view@1.2", Subject{"maven", "org.quay:quay-view"}.PURL("1.2"))
 }
 
 // TestApply puts new text into random ranges and looks at what lies between.
