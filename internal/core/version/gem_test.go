@@ -61,3 +61,15 @@ func TestGemOnward(t *testing.T) {
 		assert.True(t, rng.Contains(v), got)
 	}
 }
+
+func TestStated(t *testing.T) {
+	for _, order := range []Order{Gem{}, Maven{}} {
+		_, err := order.Parse("")
+		require.NoError(t, err)
+		_, err = Stated{order}.Parse(" ")
+		require.Error(t, err)
+		v, err := Stated{order}.Parse("1.2")
+		require.NoError(t, err)
+		assert.Equal(t, "1.2", v.String())
+	}
+}

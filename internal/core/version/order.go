@@ -2,6 +2,11 @@
 // It computes only: no files, no network.
 package version
 
+import (
+	"errors"
+	"strings"
+)
+
 // Reach is how far a subject may move by itself.
 type Reach int
 
@@ -65,6 +70,18 @@ type Order interface {
 	// Onward is the range of what may take the place of v without a major step: v and what
 	// comes later in its line.
 	Onward(v Version) string
+}
+
+// Stated is an order in which an empty text is no version, though its dialect reads one as the lowest
+// of all: where nothing is stated, nothing is to be compared.
+type Stated struct{ Order }
+
+// Parse reads a version.
+func (s Stated) Parse(text string) (Version, error) {
+	if strings.TrimSpace(text) == "" {
+		return nil, errors.New("no version is stated")
+	}
+	return s.Order.Parse(text)
 }
 
 // LineOf is the line of a version where that is a range which has it, else the version itself.

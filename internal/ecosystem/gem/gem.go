@@ -29,7 +29,7 @@ func (Ecosystem) Type() string { return Name }
 func (Ecosystem) Manifests() []string { return []string{"Gemfile", "gems.rb"} }
 
 // Order is the order of gems.
-func (Ecosystem) Order() version.Order { return version.Gem{} }
+func (Ecosystem) Order() version.Order { return version.Stated{Order: version.Gem{}} }
 
 // OSVName is "RubyGems".
 func (Ecosystem) OSVName() string { return "RubyGems" }

@@ -33,7 +33,7 @@ func (Ecosystem) Type() string { return mavenrepo.Type }
 func (Ecosystem) Manifests() []string { return []string{"pom.xml"} }
 
 // Order is Maven's.
-func (Ecosystem) Order() version.Order { return version.Maven{} }
+func (Ecosystem) Order() version.Order { return version.Stated{Order: version.Maven{}} }
 
 // OSVName is "Maven".
 func (Ecosystem) OSVName() string { return "Maven" }

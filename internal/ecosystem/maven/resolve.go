@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
+	"bellwether/internal/core/want"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/mavenrepo"
@@ -79,7 +80,8 @@ func samePlace(a, b model.Site) bool {
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	c := ask.Component
 	r.know(c)
-	request := flat.Request{Goal: ask.Goal, Index: index{r, c}, Locked: map[flat.Key]string{}}
+	// What is stated is one version, so that what has to move goes no further than it must.
+	request := flat.Request{Goal: ask.Goal, Index: index{r, c}, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[string]bool{}
 	for _, q := range c.Requirements {
 		if q.Fixed != "" || seen[q.Name] {
