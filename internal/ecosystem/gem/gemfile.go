@@ -447,7 +447,7 @@ func (r *reader) gem(i, end int, a args) {
 	}
 	for _, key := range []string{"group", "groups"} {
 		if v := a.options[key]; v != "" {
-			d.group = strings.Trim(strings.ReplaceAll(v, ":", ""), "[] ")
+			d.group = strings.Join(strings.Fields(strings.Trim(strings.ReplaceAll(v, ":", ""), "[] ")), " ")
 		}
 	}
 	for _, key := range []string{"platforms", "platform"} {
