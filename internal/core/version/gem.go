@@ -225,18 +225,7 @@ func (p GemPart) holds(v *gemVersion) bool {
 }
 
 // Step compares numbers in their places.
-func (Gem) Step(from, to Version) Reach {
-	a, b := from.(*gemVersion), to.(*gemVersion)
-	switch {
-	case a.Compare(b) == 0:
-		return Stay
-	case a.Line() != b.Line():
-		return Major
-	case a.number(0) != b.number(0) || a.number(1) != b.number(1):
-		return Minor
-	}
-	return Patch
-}
+func (Gem) Step(from, to Version) Reach { return stepByNumbers(from.(*gemVersion), to.(*gemVersion)) }
 
 // Restate writes a requirement anew so that it starts at v: "~> 4.0" becomes "~> 5.1" with as many
 // numbers, ">= 4.0, < 5" becomes ">= 5.1, < 6", "4.2.6" becomes "5.1.3".

@@ -339,16 +339,7 @@ func (r *MavenRange) Contains(version Version) bool {
 
 // Step compares numbers in their places.
 func (Maven) Step(from, to Version) Reach {
-	a, b := from.(*mavenVersion), to.(*mavenVersion)
-	switch {
-	case a.Compare(b) == 0:
-		return Stay
-	case a.Line() != b.Line():
-		return Major
-	case a.number(0) != b.number(0) || a.number(1) != b.number(1):
-		return Minor
-	}
-	return Patch
+	return stepByNumbers(from.(*mavenVersion), to.(*mavenVersion))
 }
 
 // Restate writes a range anew so that it starts at v: "1.0" becomes the version, "[1.0,2.0)" goes from it to the next

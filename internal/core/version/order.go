@@ -84,6 +84,26 @@ func (s Stated) Parse(text string) (Version, error) {
 	return s.Order.Parse(text)
 }
 
+// numbered is a version with leading numbers.
+type numbered interface {
+	Version
+	// number is one of them, "0" for one that is not written.
+	number(i int) string
+}
+
+// stepByNumbers is the size of a step between two versions, by their lines and the first two numbers.
+func stepByNumbers(from, to numbered) Reach {
+	switch {
+	case from.Compare(to) == 0:
+		return Stay
+	case from.Line() != to.Line():
+		return Major
+	case from.number(0) != to.number(0) || from.number(1) != to.number(1):
+		return Minor
+	}
+	return Patch
+}
+
 // LineOf is the line of a version where that is a range which has it, else the version itself.
 func LineOf(order Order, v Version) string {
 	if line, err := order.ParseRange(v.Line()); err == nil && line.Contains(v) {

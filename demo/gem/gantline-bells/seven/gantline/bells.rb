@@ -1,9 +1,0 @@
-require "gantline/core"
-
-module Gantline
-  module Bells
-    def self.ring(times)
-      Array.new(times, "ding").join(" ")
-    end
-  end
-end
