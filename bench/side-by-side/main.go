@@ -44,7 +44,9 @@ func run() error {
 	if out, err := exec.Command("go", "build", "-o", bellwether, "./cmd/bellwether").CombinedOutput(); err != nil {
 		return failed("building", err, out)
 	}
-	for name, compare := range map[string]func(work, bellwether string) error{"npm": besideNPM, "golang": besideGo, "gem": besideBundler, "verify": besideHand} {
+	for name, compare := range map[string]func(work, bellwether string) error{
+		"npm": besideNPM, "golang": besideGo, "gem": besideBundler, "verify": besideHand,
+	} {
 		if len(os.Args) > 1 && os.Args[1] != name {
 			continue
 		}

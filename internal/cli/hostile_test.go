@@ -342,9 +342,8 @@ func (h *hostile) command() []string {
 // allowed are the programs that may run: git, and what is asked for its version. "true" is
 // a stage of the project's own.
 var allowed = []string{
-	"bellwether", "git", "node", "npm", "go", "python3", "ruby", "bundle", "gem", "java", "php", "rustc", "dotnet",
-	"elixir", "erl", "swift", "dart",
-	"yarn", "pnpm", "gradle", "mvn", "docker", "cmake", "make", "gcc", "terraform", "true",
+	"bellwether", "git", "node", "npm", "go", "python3", "ruby", "bundle", "gem", "java", "php", "rustc", "dotnet", "elixir", "erl",
+	"swift", "dart", "yarn", "pnpm", "gradle", "mvn", "docker", "cmake", "make", "gcc", "terraform", "true",
 }
 
 // script are the programs that those run in turn which are asked for their version: many

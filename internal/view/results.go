@@ -237,7 +237,7 @@ func (o Out) Route(r *model.RouteResult) error {
 			d.add(moveGrid(l.Moves), placesOf(l.Moves))
 		}
 		if n := len(l.Carried); n > 0 {
-			d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(l.Carried), faint}})
+			d.add(line{span{"  and " + count(n, "other package", "other packages") + ": " + carriedNames(l.Carried), faint}})
 		}
 		for _, n := range append(slices.Clone(l.Overrides), l.Notes...) {
 			d.add(line{span{"  " + n, warn}})
@@ -303,7 +303,7 @@ func (o Out) Leg(r *finding.LegResult) error {
 		d.add(line{span{"  " + n, warn}})
 	}
 	if n := len(r.Leg.Carried); n > 0 {
-		d.add(line{span{"  and " + count(n, "package", "packages") + " in the lock: " + carriedNames(r.Leg.Carried), faint}})
+		d.add(line{span{"  and " + count(n, "other package", "other packages") + ": " + carriedNames(r.Leg.Carried), faint}})
 	}
 	d.add(gap{})
 	if len(r.Leg.Repairs) > 0 {

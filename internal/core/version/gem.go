@@ -189,6 +189,7 @@ func (Gem) ParseRange(text string) (Range, error) {
 	return r, nil
 }
 
+// String is the requirement as it was read.
 func (r *GemRange) String() string { return r.text }
 
 // Parts are the requirement's parts, in the order in which they are written.

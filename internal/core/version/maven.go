@@ -317,6 +317,7 @@ func readInterval(text string) (i mavenInterval, wrong string) {
 	return i, ""
 }
 
+// String is the range as it was read.
 func (r *MavenRange) String() string { return r.text }
 
 // Contains tells whether a version lies in one of the parts.

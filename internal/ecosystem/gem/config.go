@@ -30,7 +30,10 @@ const maxConfig = 1 << 20
 
 func readConfig(s ecosystem.Surroundings, dir string) (c config, err error) {
 	read := func(src []byte, err error) (layer map[string]string) {
-		if err != nil || len(src) > maxConfig || yaml.Unmarshal(src, &layer) != nil {
+		if err != nil || len(src) > maxConfig {
+			return nil
+		}
+		if err := yaml.Unmarshal(src, &layer); err != nil && !errors.As(err, new(*yaml.TypeError)) { // lists are no settings of ours
 			return nil
 		}
 		return layer

@@ -15,6 +15,7 @@ type lock struct {
 	platforms []string
 	all       []*spec          // each gem once, of whatever platform
 	named     map[string]*spec // those by name
+	served    map[string]*spec // those of gem servers, by name
 }
 
 // section is a part of a lock: its heading, and its lines.
@@ -36,7 +37,7 @@ type dep struct{ name, rng string }
 
 // readLock reads a lock. Conflict markers are refused with their place.
 func readLock(file string, src []byte) (*lock, error) {
-	l := &lock{file: file, named: map[string]*spec{}}
+	l := &lock{file: file, named: map[string]*spec{}, served: map[string]*spec{}}
 	var now *section
 	fault := func(n int, wrong, next string) error {
 		return &model.Fault{Doing: "reading the lock of Bundler", File: file, Line: n, Wrong: wrong, Next: next}
@@ -68,6 +69,9 @@ func readLock(file string, src []byte) (*lock, error) {
 	}
 	for _, s := range l.sections {
 		for _, one := range s.specs {
+			if s.kind == "GEM" {
+				l.served[one.name] = one
+			}
 			if l.named[one.name] == nil {
 				l.named[one.name] = one
 				l.all = append(l.all, one)

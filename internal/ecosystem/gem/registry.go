@@ -162,23 +162,18 @@ func (r *registry) listed(ctx context.Context, name string) *pending {
 // withLocked are the releases of a gem and what the lock has of it though it was taken back since, so
 // that it is known from where it goes.
 func (r *registry) withLocked(list []*variant, name string) []*variant {
-	lock := r.project.lock
-	if lock == nil || list == nil {
+	if r.project.lock == nil || list == nil {
 		return list
 	}
-	for _, s := range lock.sections {
-		if s.kind != "GEM" {
-			continue
-		}
-		for _, one := range s.specs {
-			v, err := version.Gem{}.Parse(one.version)
-			if one.name != name || err != nil ||
-				slices.ContainsFunc(list, func(o *variant) bool { return o.version == one.version && !o.gone }) {
-				continue
-			}
-			list = append(list, &variant{version: one.version, v: v, platform: cmp.Or(one.platform, "ruby"), deps: one.deps, gone: true})
-		}
+	one := r.project.lock.served[name]
+	if one == nil || slices.ContainsFunc(list, func(o *variant) bool { return o.version == one.version }) {
+		return list
 	}
+	v, err := version.Gem{}.Parse(one.version)
+	if err != nil {
+		return list
+	}
+	list = append(list, &variant{version: one.version, v: v, platform: cmp.Or(one.platform, "ruby"), deps: one.deps, gone: true})
 	slices.SortStableFunc(list, func(a, b *variant) int { return a.v.Compare(b.v) })
 	return list
 }
@@ -219,9 +214,8 @@ func (r *registry) address(source, file string) (address, header string) {
 	header, refused := r.config.authorization(plain)
 	if u, err := url.Parse(base); header == "" && refused == "" && err == nil && u.User != nil {
 		if header = basic(u.User.String()); !fetch.Private(plain) {
-			header, refused = "", "the login in the address of "+harmless.Address(
-				plain,
-			)+" is not sent: it would go over plain HTTP; use https"
+			refused = "the login in the address of " + harmless.Address(plain) + " is not sent: it would go over plain HTTP; use https"
+			header = ""
 		}
 	}
 	if refused != "" {

@@ -62,7 +62,7 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 		if err != nil {
 			return nil, err
 		}
-		if emptied := emptyBlock.FindIndex(src) == nil; emptied {
+		if !emptyBlock.Match(src) { // those that were there before stay
 			text = emptyBlock.ReplaceAll(text, nil)
 		}
 		if !bytes.Equal(text, src) {

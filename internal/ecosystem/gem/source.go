@@ -3,7 +3,6 @@ package gem
 import (
 	"context"
 	"fmt"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -150,10 +149,7 @@ func (r *registry) source(ctx context.Context, d declared) (*section, error) {
 	if r.around.Client.Offline() {
 		return nil, fmt.Errorf("%s:%d: %s: %w", d.file, d.line, harmless.Address(d.git.address), fetch.ErrNotCached)
 	}
-	commit, files, err := git.SourceFiles(ctx, d.git.address, d.git.at, func(name string) bool {
-		return path.Ext(name) == ".gemspec" && strings.Count(name, "/") <= 2 || path.Base(name) == "version.rb" ||
-			path.Base(name) == "VERSION"
-	})
+	commit, files, err := git.SourceFiles(ctx, d.git.address, d.git.at, tellsVersion)
 	if err != nil {
 		return nil, fmt.Errorf("%s:%d: %w", d.file, d.line, err)
 	}

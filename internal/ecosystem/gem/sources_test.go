@@ -209,3 +209,13 @@ func TestDates(t *testing.T) {
 	assert.Equal(t, "2.0.0", all[1].Version)
 	assert.False(t, all[1].Retracted)
 }
+
+// TestSettings reads RubyGems' and Bundler's files as they are, lists and all.
+func TestSettings(t *testing.T) {
+	home := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(home, ".gemrc"), []byte(
+		"---\n:verbose: true\n:sources:\n- https://gems.example/\n:http_proxy: http://proxy.example:8080\n"), 0o600))
+	c, err := readConfig(ecosystem.Surroundings{Home: home, Files: fstest.MapFS{}, Environ: []string{"NETRC=" + home + "/none"}}, ".")
+	require.NoError(t, err)
+	assert.Equal(t, "http://proxy.example:8080", c.proxy)
+}

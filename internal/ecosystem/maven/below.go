@@ -9,7 +9,6 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
 	"bellwether/internal/core/route"
-	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
@@ -83,16 +82,11 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 // below says of packages that get a lower version than some library asks for who asks for it, and why that does
 // not count.
 func below(trees []tree) (all []string) {
-	compare := func(a, b string) int {
-		v, _ := version.Maven{}.Parse(a)
-		w, _ := version.Maven{}.Parse(b)
-		return v.Compare(w)
-	}
 	for _, t := range trees {
 		for _, w := range t.won {
 			var most *mediate.Lost
-			for _, l := range w.Below(compare) {
-				if most == nil || compare(l.Version, most.Version) > 0 {
+			for _, l := range w.Below(mavenrepo.Compare) {
+				if most == nil || mavenrepo.Compare(l.Version, most.Version) > 0 {
 					most = &l
 				}
 			}

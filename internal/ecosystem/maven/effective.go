@@ -28,6 +28,7 @@ type poms struct {
 	files   fs.FS
 	ask     func(ctx context.Context, repositories []mavenrepo.Repository, c mavenrepo.Coordinates, version string) ([]byte, error)
 	foreign map[string]*effective
+	begun   map[string]bool                // those of foreign that are being built
 	own     map[mavenrepo.Coordinates]*pom // the project's own
 	base    []mavenrepo.Repository         // what the settings name, and the central one
 }
@@ -179,6 +180,11 @@ func (s *poms) of(
 			return nil, err
 		}
 	}
+	if s.begun[key] {
+		return nil, &model.Fault{Doing: "reading a pom", File: p.file, Line: 1, Wrong: "its lists import each other"}
+	}
+	s.begun[key] = true
+	defer delete(s.begun, key)
 	e, err := s.effective(ctx, p, deep)
 	if err == nil {
 		s.foreign[key] = e
@@ -216,23 +222,30 @@ func (e *effective) lookUp(name string) (value, bool) {
 	return v, ok
 }
 
-// expand puts the values of properties into a text. What has none stays as it is.
-func (e *effective) expand(text string) string { return e.expanded(text, 0) }
+// maxExpansions bounds how many properties a text may be made of: some could be made of others without end.
+const maxExpansions = 1000
 
-func (e *effective) expanded(text string, deep int) string {
-	if deep > 20 || !strings.Contains(text, "${") || len(text) > 1<<16 {
-		return text
-	}
-	before, rest, _ := strings.Cut(text, "${")
+// maxValue bounds the value of a property that is put into another text, in bytes.
+const maxValue = 1 << 14
+
+// expand puts the values of properties into a text. What has none stays as it is.
+func (e *effective) expand(text string) string {
+	left := maxExpansions
+	return e.expanded(text, &left)
+}
+
+func (e *effective) expanded(text string, left *int) string {
+	before, rest, found := strings.Cut(text, "${")
 	name, after, closed := strings.Cut(rest, "}")
-	if !closed {
+	if *left == 0 || !found || !closed {
 		return text
 	}
+	*left--
 	with := "${" + name + "}"
-	if v, ok := e.lookUp(name); ok {
-		with = e.expanded(v.text, deep+1)
+	if v, ok := e.lookUp(name); ok && len(v.text) < maxValue {
+		with = e.expanded(v.text, left)
 	}
-	return before + with + e.expanded(after, deep)
+	return before + with + e.expanded(after, left)
 }
 
 // stated is where a version is stated in the end: where it stands itself, or where the property that it is stands. Why

@@ -47,11 +47,14 @@ func (r *registry) tooNew(ctx context.Context, was, is []tree) (all []string, er
 		if stated == 0 {
 			continue
 		}
+		come := slices.DeleteFunc(slices.Clone(t.won), func(w won) bool {
+			return slices.Contains(before[t.of.file], w.Name+" "+w.Version) || w.Name != w.coords.String() || t.own[w.coords] != nil
+		})
+		if _, err := r.archives(ctx, t, come); err != nil { // all at once
+			return nil, err
+		}
 		by := map[int][]string{}
-		for _, w := range t.won {
-			if slices.Contains(before[t.of.file], w.Name+" "+w.Version) || w.Name != w.coords.String() || t.own[w.coords] != nil {
-				continue
-			}
+		for _, w := range come {
 			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, w.Version)
 			if err != nil {
 				return nil, err

@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
@@ -132,7 +133,7 @@ func read(files fs.FS, dir string) (*model.Component, error) {
 		}
 	}
 	c.Name = own[0].coords.String()
-	within := &poms{files: files, foreign: map[string]*effective{}, own: p.own}
+	within := &poms{files: files, foreign: map[string]*effective{}, begun: map[string]bool{}, own: p.own}
 	for _, f := range own {
 		e, err := within.effective(context.Background(), f, 0)
 		if err != nil {
@@ -238,7 +239,7 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 }
 
 // Connect gives the repositories that the component in dir uses.
-func (e Ecosystem) Connect(_ context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
+func (Ecosystem) Connect(_ context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
 	settings, err := mavenrepo.ReadSettings(s)
 	if err != nil {
 		return nil, err
@@ -246,5 +247,11 @@ func (e Ecosystem) Connect(_ context.Context, s ecosystem.Surroundings, dir stri
 	if err := settings.Reach(s.Client); err != nil {
 		return nil, &model.Fault{Doing: "reading Maven's settings (proxies)", Wrong: err.Error()}
 	}
-	return &registry{around: s, client: mavenrepo.New(s, settings), settings: settings, central: true}, nil
+	c, err := read(s.Files, dir)
+	if err != nil {
+		return nil, err
+	}
+	r := &registry{around: s, client: mavenrepo.New(s, settings), settings: settings, central: true}
+	r.repositories = sync.OnceValue(func() []mavenrepo.Repository { return r.declared(c.Detail.(*project)) })
+	return r, nil
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -25,8 +24,8 @@ type registry struct {
 	client   *mavenrepo.Client
 	settings *mavenrepo.Settings
 	central  bool // the central repository is asked, too
-	mu       sync.Mutex
-	declared []mavenrepo.Repository // what the project declares; set by the first who reads it
+	// repositories are those of the settings and those that the project declares, as it was when it connected.
+	repositories func() []mavenrepo.Repository
 }
 
 // base are the repositories that are there for every project.
@@ -48,11 +47,18 @@ func (r *registry) poms(p *project) *poms {
 			}
 		}
 	}
-	return &poms{files: overlay.New(r.around.Files, texts), ask: r.client.POM, foreign: map[string]*effective{}, own: p.own, base: r.base()}
+	return &poms{
+		files:   overlay.New(r.around.Files, texts),
+		ask:     r.client.POM,
+		foreign: map[string]*effective{},
+		begun:   map[string]bool{},
+		own:     p.own,
+		base:    r.base(),
+	}
 }
 
-// repositories are those that a component's files declare within the project, and the others.
-func (r *registry) repositories(p *project) []mavenrepo.Repository {
+// declared are those repositories, and those that a component's files declare within the project.
+func (r *registry) declared(p *project) []mavenrepo.Repository {
 	all := r.base()
 	for _, e := range p.poms {
 		for _, one := range e.repositories {
@@ -64,29 +70,14 @@ func (r *registry) repositories(p *project) []mavenrepo.Repository {
 	return all
 }
 
-// versions are those of a package; released after --as-of or too young they cannot be told from others,
-// since repositories state no dates.
+// versions are those of a package. Which of them are too young for --as-of cannot be told, since repositories state no
+// dates.
 func (r *registry) versions(ctx context.Context, name string) ([]string, error) {
 	c, ok := mavenrepo.Read(name)
 	if !ok {
 		return nil, fmt.Errorf("%q is no name of a package (want group:artifact)", name)
 	}
-	r.mu.Lock()
-	repositories := r.declared
-	r.mu.Unlock()
-	if repositories == nil {
-		repositories = r.base()
-	}
-	return r.client.Versions(ctx, repositories, c)
-}
-
-// know notes which repositories a component declares.
-func (r *registry) know(c *model.Component) *project {
-	p := c.Detail.(*project)
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.declared = r.repositories(p)
-	return p
+	return r.client.Versions(ctx, r.repositories(), c)
 }
 
 // Releases are all versions that repositories list.
@@ -103,7 +94,7 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.R
 
 // Copies are the versions of a package in the modules' trees, with who asks for them.
 func (r *registry) Copies(ctx context.Context, c *model.Component, name string) (all []model.LockedCopy, err error) {
-	trees, err := r.trees(ctx, r.know(c))
+	trees, err := r.trees(ctx, c.Detail.(*project))
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +163,7 @@ func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *mod
 	if !ok {
 		return e.Packages(c), nil
 	}
-	trees, err := r.trees(ctx, r.know(c))
+	trees, err := r.trees(ctx, c.Detail.(*project))
 	if err != nil {
 		return nil, err
 	}
@@ -399,8 +390,4 @@ func (g *graph) Choose(ctx context.Context, name string, wants []string) (string
 }
 
 // Compare orders versions.
-func (g *graph) Compare(a, b string) int {
-	v, _ := version.Maven{}.Parse(a)
-	w, _ := version.Maven{}.Parse(b)
-	return v.Compare(w)
-}
+func (g *graph) Compare(a, b string) int { return mavenrepo.Compare(a, b) }

@@ -79,7 +79,6 @@ func samePlace(a, b model.Site) bool {
 // writes them where they are stated.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	c := ask.Component
-	r.know(c)
 	// What is stated is one version, so that what has to move goes no further than it must.
 	request := flat.Request{Goal: ask.Goal, Index: index{r, c}, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[string]bool{}

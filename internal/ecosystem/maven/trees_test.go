@@ -207,7 +207,7 @@ func TestTrees(t *testing.T) {
 func compareTrees(t *testing.T, l laid) {
 	t.Helper()
 	c, r := l.read(t)
-	trees, err := r.trees(t.Context(), r.know(c))
+	trees, err := r.trees(t.Context(), c.Detail.(*project))
 	require.NoError(t, err)
 	var ours []string
 	for _, tree := range trees {

@@ -156,12 +156,12 @@ func (c *Client) versions(ctx context.Context, repositories []Repository, of Coo
 	if !known {
 		return nil, fmt.Errorf("%s: %w", of, ErrMissing)
 	}
-	slices.SortStableFunc(all, func(a, b string) int { return compare(a, b) })
+	slices.SortStableFunc(all, Compare)
 	return all, nil
 }
 
-// compare orders versions.
-func compare(a, b string) int {
+// Compare orders versions as they are written.
+func Compare(a, b string) int {
 	v, _ := version.Maven{}.Parse(a)
 	w, _ := version.Maven{}.Parse(b)
 	return v.Compare(w)

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"net/url"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"bellwether/internal/core/xmldoc"
@@ -63,15 +64,10 @@ func ReadSettings(s ecosystem.Surroundings) (*Settings, error) {
 
 // take reads what a file of settings states.
 func (s *Settings) take(root *xmldoc.Element, around ecosystem.Surroundings) {
+	variable := regexp.MustCompile(`\$\{env\.[^}]*\}`)
 	expand := func(text string) string {
-		for {
-			before, rest, found := strings.Cut(text, "${env.")
-			name, after, closed := strings.Cut(rest, "}")
-			if !found || !closed {
-				return strings.ReplaceAll(text, "${user.home}", around.Home)
-			}
-			text = before + around.Env(name) + after
-		}
+		text = variable.ReplaceAllStringFunc(text, func(v string) string { return around.Env(v[len("${env.") : len(v)-1]) })
+		return strings.ReplaceAll(text, "${user.home}", around.Home)
 	}
 	if local := expand(root.Value("localRepository")); filepath.IsAbs(local) {
 		s.Local = local

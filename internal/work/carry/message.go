@@ -55,7 +55,7 @@ func (a *advance) message(r *finding.LegResult) string {
 		fmt.Fprintf(&b, "- %s\n", k)
 	}
 	if n := len(r.Leg.Carried); n > 0 {
-		fmt.Fprintf(&b, "\nCarried along in the lock: %d packages.\n", n)
+		fmt.Fprintf(&b, "\nOther packages that move along: %d.\n", n)
 	}
 	var stages []string
 	for _, s := range r.Verification.Stages {
