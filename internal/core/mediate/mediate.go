@@ -27,6 +27,16 @@ type Ask struct {
 	Wants string // a version or a range, as it is written
 	// Excludes tells of what is not to come by way of this; nil for nothing.
 	Excludes func(name string) bool
+	// Was are the names by which it is asked for, if it is called otherwise by now: all of them take each
+	// other's place. Only Nearest knows of it.
+	Was []string
+	// Hard is that no version will do which the wish does not allow. Only Nearest knows of it.
+	Hard bool
+}
+
+// excluded tells whether an ask is not to come.
+func (a Ask) excluded(by func(name string) bool) bool {
+	return by(a.Name) || slices.ContainsFunc(a.Was, by)
 }
 
 // Graph is what modules ask for. Its methods are called one after the other.
@@ -104,7 +114,7 @@ type walk struct {
 	ctx     context.Context
 	graph   Graph
 	visit   func(s Statement) (version string, further bool, err error)
-	visited map[Module]bool
+	dropped func(path []Module) bool // it is not to be walked any more; nil for nothing
 }
 
 // step is a module to look at, with the statements that lead to it.
@@ -114,7 +124,6 @@ type step struct {
 }
 
 func (w *walk) run() error {
-	w.visited = map[Module]bool{}
 	queue := []step{{path: []Module{{}}}}
 	for len(queue) > 0 {
 		at := queue[0]
@@ -122,13 +131,16 @@ func (w *walk) run() error {
 		if err := w.ctx.Err(); err != nil {
 			return err
 		}
+		if w.dropped != nil && w.dropped(at.path) {
+			continue
+		}
 		here := at.path[len(at.path)-1]
 		asks, err := w.graph.Asks(w.ctx, here)
 		if err != nil {
 			return fmt.Errorf("%s: %w", here, err)
 		}
 		for _, ask := range asks {
-			if slices.ContainsFunc(at.excludes, func(excludes func(string) bool) bool { return excludes(ask.Name) }) {
+			if slices.ContainsFunc(at.excludes, ask.excluded) {
 				continue
 			}
 			s := Statement{Ask: ask, Path: at.path}
@@ -150,36 +162,6 @@ func (w *walk) run() error {
 		}
 	}
 	return nil
-}
-
-// Nearest lets the statement win that stands nearest to the project, of those as near the one
-// that is found first (Maven: Introduction to the Dependency Mechanism, "dependency mediation").
-func Nearest(ctx context.Context, g Graph) (*Mediation, error) {
-	m := &Mediation{}
-	known := map[string]*Won{}
-	err := (&walk{ctx: ctx, graph: g, visit: func(s Statement) (string, bool, error) {
-		w := known[s.Name]
-		switch {
-		case w == nil:
-			w = &Won{Module: Module{s.Name, s.Version}, Statement: s}
-			known[s.Name] = w
-			m.Won = append(m.Won, w)
-			return s.Version, true, nil
-		case w.Statement.depth() < s.depth():
-			w.lose(s, "it is nearer to the project", w.Statement.By()+" asks for "+w.Version+", and is nearer to the project")
-		default:
-			w.lose(s, "it is stated first", w.Statement.By()+" asks for "+w.Version+", and is stated first")
-		}
-		return "", false, nil
-	}}).run()
-	return m, err
-}
-
-func (w *Won) lose(s Statement, won, lost string) {
-	if s.Version != w.Version && w.Because == "" {
-		w.Because = won
-	}
-	w.Lost = append(w.Lost, Lost{s, lost})
 }
 
 // A graph is walked anew until nothing changes. Modules that ask for each other may go back

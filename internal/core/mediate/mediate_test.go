@@ -183,3 +183,36 @@ func asked(g pier, m *Mediation) map[string][]string {
 	}
 	return all
 }
+
+// What a package was called before takes its place, of what one module asks for the highest wins, and a hard wish excludes
+// what stands nearer.
+func TestNearestSlots(t *testing.T) {
+	g := load(": winch 1, crane 1, mast 1\ncrane 1: rope 1\nmast 1: rope 3\nrope 3: twine 1\nwinch 1: rope 9")
+	g[""][1] = Ask{Name: "winch", Wants: "2", Was: []string{"crane"}}
+	m, err := Nearest(t.Context(), g)
+	require.NoError(t, err)
+	assert.Equal(t, "winch 2, mast 1, rope 3, twine 1", versions(m))
+	assert.Equal(t, "it is the highest that one module asks for", m.Of("winch").Because)
+
+	g = load(": quayside 1, tide 1\nquayside 1: hawser 1, mast 1\nhawser 1: winch 1\ntide 1: hawser 2")
+	g["tide 1"][0].Hard = true
+	strict := strictPier{g}
+	m, err = Nearest(t.Context(), strict)
+	require.NoError(t, err)
+	assert.Equal(t, "quayside 1, tide 1, mast 1, hawser 2", versions(m))
+	g["quayside 1"][0].Hard = true
+	_, err = Nearest(t.Context(), strict)
+	assert.ErrorContains(t, err, "no version of hawser will do: tide 1 asks for 2, quayside 1 asks for 1")
+}
+
+// strictPier takes a wish for a version, and for no other one.
+type strictPier struct{ pier }
+
+func (p strictPier) Choose(_ context.Context, name string, wants []string) (string, error) {
+	for _, w := range wants {
+		if name == "hawser" && w != wants[0] {
+			return "", nil
+		}
+	}
+	return wants[0], nil
+}

@@ -123,7 +123,7 @@ func (p *pom) take(e *xmldoc.Element, profile bool) {
 		}
 	}
 	managed := p.list(e.Child("dependencyManagement").Child("dependencies"), "dependency")
-	dependencies := p.list(e.Child("dependencies"), "dependency")
+	dependencies := lastOfEach(p.list(e.Child("dependencies"), "dependency"))
 	if profile {
 		p.managed, p.dependencies = append(managed, p.managed...), append(dependencies, p.dependencies...)
 	} else {
@@ -160,6 +160,20 @@ func (p *pom) list(e *xmldoc.Element, name string) (all []*dependency) {
 		all = append(all, d)
 	}
 	return all
+}
+
+// lastOfEach leaves of several statements about one dependency the last, in the place of the first.
+func lastOfEach(all []*dependency) (each []*dependency) {
+	at := map[string]int{}
+	for _, d := range all {
+		if i, twice := at[d.key()]; twice {
+			each[i] = d
+			continue
+		}
+		at[d.key()] = len(each)
+		each = append(each, d)
+	}
+	return each
 }
 
 // value is what stands in an element; nil has none.

@@ -257,10 +257,8 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 		if own := e.byKey[one.key()]; own != nil && scope == "" {
 			scope = e.expand(own.scope)
 		}
-		if managed != nil && managed.scope != "" && (!project || scope == "") {
-			scope = g.of.expand(managed.scope)
-		}
-		if !project && (scope == "test" || scope == "provided" || scope == "system" || e.expand(d.optional) == "true") {
+		// What the project manages comes too late here: it says in what a package is used, not whether it comes.
+		if !project && !comesAlong(scope, e.expand(d.optional)) {
 			continue
 		}
 		text := e.expand(d.version.text)
@@ -283,15 +281,26 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 			continue // Maven does not get it either
 		}
 		excludes := g.excludes(&one, managed)
+		var was []string
 		if scope != "system" {
-			if text, err = g.relocated(ctx, &one, text); err != nil {
+			if text, was, err = g.relocated(ctx, &one, text, project); err != nil {
 				return nil, err
+			}
+			if was != nil && !project && managed != nil && !comesAlong(g.of.expand(managed.scope), g.of.expand(managed.optional)) {
+				continue // what is elsewhere is asked for once more, as it is managed
 			}
 		}
 		g.parts[one.key()] = part{one.coords, scope == "system"}
-		asks = append(asks, mediate.Ask{Name: one.key(), Wants: text, Excludes: excludes})
+		asks = append(asks, mediate.Ask{
+			Name: one.key(), Was: was, Wants: text, Excludes: excludes, Hard: strings.ContainsAny(text, "[("),
+		})
 	}
 	return asks, nil
+}
+
+// comesAlong tells whether what a module asks for comes by way of it.
+func comesAlong(scope, optional string) bool {
+	return scope != "test" && scope != "provided" && scope != "system" && optional != "true"
 }
 
 // ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain: they are looked at
@@ -323,30 +332,35 @@ func (g *graph) ahead(ctx context.Context, e *effective) {
 // maxRelocations bounds how often a package may say that it moved on.
 const maxRelocations = 8
 
-// relocated follows a package that says in its description that it is elsewhere by now.
-func (g *graph) relocated(ctx context.Context, d *dependency, version string) (string, error) {
+// relocated follows a package that says in its description that it is elsewhere by now, and gives the names by which it
+// was asked for on the way.
+func (g *graph) relocated(ctx context.Context, d *dependency, version string, project bool) (at string, was []string, err error) {
 	for range maxRelocations {
 		g.parts[d.key()] = part{coords: d.coords}
 		at, err := g.Choose(ctx, d.key(), []string{version})
 		if err != nil || at == "" {
-			return version, err
+			return version, was, err
 		}
 		e, err := g.poms.of(ctx, g.of.repositories, d.coords, at, 0)
 		if errors.Is(err, mavenrepo.ErrMissing) || err == nil && e == nil {
-			return version, nil
+			return version, was, nil
 		}
 		if err != nil {
-			return version, err
+			return version, was, err
 		}
 		to := e.root.At("distributionManagement", "relocation")
 		if to == nil {
-			return version, nil
+			return version, was, nil
 		}
+		was = append(was, d.key())
 		d.coords.Group = cmp.Or(e.expand(to.Value("groupId")), d.coords.Group)
 		d.coords.Artifact = cmp.Or(e.expand(to.Value("artifactId")), d.coords.Artifact)
 		version = cmp.Or(e.expand(to.Value("version")), at)
+		if managed := g.of.byKey[d.key()]; managed != nil && !project && d.key() != was[len(was)-1] {
+			version = cmp.Or(g.of.expand(managed.version.text), version)
+		}
 	}
-	return version, nil
+	return version, was, nil
 }
 
 // excludes tells what is not to come by way of a dependency: what it excludes, and what its management does.
@@ -366,24 +380,34 @@ func (g *graph) excludes(d, managed *dependency) func(name string) bool {
 	}
 }
 
-// Choose is the version that a wish stands for: itself, or of a range the newest in it.
+// Choose is the version that the first wish stands for: itself, or of a range the newest in it. The ranges among
+// the others have to allow it.
 func (g *graph) Choose(ctx context.Context, name string, wants []string) (string, error) {
+	var ranges []*version.MavenRange
 	for _, text := range wants {
 		rng, err := version.Maven{}.ParseRange(text)
 		if err != nil {
 			return "", err
 		}
-		if rng.(*version.MavenRange).Soft {
-			return text, nil
+		ranges = append(ranges, rng.(*version.MavenRange))
+	}
+	allowed := func(text string) bool {
+		v, err := version.Maven{}.Parse(text)
+		return err == nil && !slices.ContainsFunc(ranges, func(r *version.MavenRange) bool { return !r.Soft && !r.Contains(v) })
+	}
+	if ranges[0].Soft {
+		if !allowed(wants[0]) {
+			return "", nil
 		}
-		list, err := g.client.Versions(ctx, g.of.repositories, g.parts[name].coords)
-		if err != nil {
-			return "", err
-		}
-		for _, v := range slices.Backward(list) {
-			if parsed, err := (version.Maven{}).Parse(v); err == nil && rng.Contains(parsed) {
-				return v, nil
-			}
+		return wants[0], nil
+	}
+	list, err := g.client.Versions(ctx, g.of.repositories, g.parts[name].coords)
+	if err != nil {
+		return "", err
+	}
+	for _, v := range slices.Backward(list) {
+		if allowed(v) {
+			return v, nil
 		}
 	}
 	return "", nil
