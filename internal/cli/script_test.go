@@ -198,7 +198,9 @@ var tools = sync.OnceValues(func() ([]byte, error) {
 	}
 	defer os.RemoveAll(dir)
 	p := &run.Prober{File: filepath.Join(dir, "tools.json"), MaxAge: time.Hour}
-	for _, tool := range [][]string{{"node", "--version"}, {"npm", "--version"}, {"go", "version"}, {"go", "env", "GOVERSION"}} {
+	for _, tool := range [][]string{
+		{"node", "--version"}, {"npm", "--version"}, {"go", "version"}, {"go", "env", "GOVERSION"}, {"java", "-version"},
+	} {
 		_, _ = p.Ask(context.Background(), tool...) // one that is missing is missed by who needs it
 	}
 	return os.ReadFile(p.File)

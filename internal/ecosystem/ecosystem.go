@@ -53,7 +53,9 @@ type Surroundings struct {
 	Now     time.Time
 	// Ask gives what an installed program prints, trimmed: its version, a
 	// setting. The answer may be remembered from an earlier call.
-	Ask    func(ctx context.Context, args ...string) (string, error)
+	Ask func(ctx context.Context, args ...string) (string, error)
+	// Find gives the file of an installed program, links followed; nil for not looking.
+	Find   func(program string) (string, error)
 	AsOf   time.Time     // releases after this do not exist; zero for now
 	MinAge time.Duration // releases younger than this are held back
 	// Share gives the registry that was opened before with the same settings, or opens it;

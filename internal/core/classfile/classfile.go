@@ -32,6 +32,14 @@ type Member struct {
 // Java is the version of Java that a class needs at least.
 func (c *Class) Java() int { return max(c.Major-44, 1) }
 
+// Level is the version of Java that a class needs, by its first eight bytes; 0 where they are not those of a class.
+func Level(head []byte) int {
+	if len(head) < 8 || binary.BigEndian.Uint32(head) != 0xCAFEBABE {
+		return 0
+	}
+	return max(int(binary.BigEndian.Uint16(head[6:]))-44, 1)
+}
+
 // The tags of constants.
 const (
 	tagText         = 1

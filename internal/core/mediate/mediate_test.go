@@ -70,7 +70,12 @@ func TestStrategies(t *testing.T) {
 	g := load(town)
 	m, err := Nearest(t.Context(), g)
 	require.NoError(t, err)
-	assert.Equal(t, "quayside 1, tide 1, hawser 1, crane 1, mast 1, winch 5", versions(m), "what only the loser asks for does not come along")
+	assert.Equal(
+		t,
+		"quayside 1, tide 1, hawser 1, crane 1, mast 1, winch 5",
+		versions(m),
+		"what only the loser asks for does not come along",
+	)
 	hawser := m.Of("hawser")
 	assert.Equal(t, "it is stated first", hawser.Because)
 	assert.Equal(t, "quayside 1 asks for 1, and is stated first", hawser.Lost[0].Because)

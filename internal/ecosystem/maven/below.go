@@ -64,18 +64,14 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 			s.Notable = append(s.Notable, text)
 		}
 	}
-	newer, err := r.tooNew(ctx, was, is)
-	var dangling []string
-	if err == nil {
-		dangling, err = r.dangling(ctx, was, is)
-	}
+	dangling, err := r.dangling(ctx, was, is)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
 		s.Notices = append(s.Notices, fmt.Sprintf("what is in the archives was not looked at: %v", err))
 	}
-	s.Notable = slices.Concat(s.Notable, newer, dangling)
+	s.Notable = append(s.Notable, dangling...)
 	return nil
 }
 

@@ -21,6 +21,7 @@ type effective struct {
 	byKey        map[string]*dependency // of managed, the first of each key
 	dependencies []*dependency
 	repositories []mavenrepo.Repository
+	config       *config
 }
 
 // poms finds files of projects: in the project itself, and in repositories.
@@ -31,6 +32,16 @@ type poms struct {
 	begun   map[string]bool                // those of foreign that are being built
 	own     map[mavenrepo.Coordinates]*pom // the project's own
 	base    []mavenrepo.Repository         // what the settings name, and the central one
+	config  *config
+}
+
+// exists tells for a file of the project's own whether others are there beside it.
+func (s *poms) exists(file string) func(string) bool {
+	return func(name string) bool {
+		name = strings.TrimPrefix(strings.NewReplacer("${project.basedir}/", "", "${basedir}/", "").Replace(name), "./")
+		_, err := fs.Stat(s.files, path.Join(path.Dir(file), name))
+		return err == nil
+	}
 }
 
 // The bounds of what leads to a project: ancestors, and lists that import lists.
@@ -41,7 +52,13 @@ const (
 
 // effective builds a project with what it inherits and imports. Deep is how many lists lead to it.
 func (s *poms) effective(ctx context.Context, p *pom, deep int) (*effective, error) {
-	e := &effective{pom: p, properties: map[string]value{}, byKey: map[string]*dependency{}, repositories: slices.Clone(s.base)}
+	e := &effective{
+		pom:          p,
+		properties:   map[string]value{},
+		byKey:        map[string]*dependency{},
+		repositories: slices.Clone(s.base),
+		config:       s.config,
+	}
 	for at := p; at != nil; {
 		if len(e.lineage) == maxLineage || slices.ContainsFunc(e.lineage, func(o *pom) bool { return o.file == at.file }) {
 			return nil, &model.Fault{
@@ -54,6 +71,7 @@ func (s *poms) effective(ctx context.Context, p *pom, deep int) (*effective, err
 		e.lineage = append(e.lineage, at)
 		for _, r := range at.repositories {
 			one := mavenrepo.ReadRepository(r, e.expand)
+			one.Declared = true
 			if one.URL != "" && !slices.ContainsFunc(e.repositories, func(o mavenrepo.Repository) bool { return o.ID == one.ID }) {
 				e.repositories = append(e.repositories, one)
 			}
@@ -90,7 +108,7 @@ func (s *poms) parentOf(ctx context.Context, p *pom, e *effective) (*pom, error)
 			name = path.Join(name, "pom.xml")
 		}
 		if src, err := fs.ReadFile(s.files, name); err == nil {
-			up, err := readPOM(name, src, true)
+			up, err := readPOM(name, src, true, s.config, s.exists(name))
 			if err != nil {
 				return nil, err
 			}
@@ -111,7 +129,7 @@ func (s *poms) fetched(ctx context.Context, repositories []mavenrepo.Repository,
 	if err != nil {
 		return nil, err
 	}
-	p, err := readPOM(c.String()+":"+version, src, false)
+	p, err := readPOM(c.String()+":"+version, src, false, s.config, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -218,8 +236,14 @@ func (e *effective) lookUp(name string) (value, bool) {
 			}
 		}
 	}
-	v, ok := e.properties[name]
-	return v, ok
+	if name == "basedir" || name == "project.basedir" {
+		return value{text: mavenrepo.ProjectFolder + path.Dir(e.file), of: e.pom}, e.src != nil
+	}
+	given, isGiven := e.config.properties[name]
+	if v, ok := e.properties[name]; ok && (!isGiven || e.src == nil) {
+		return v, true
+	}
+	return given, isGiven
 }
 
 // maxExpansions bounds how many properties a text may be made of: some could be made of others without end.

@@ -23,10 +23,10 @@ func TestWithoutEnd(t *testing.T) {
 	p, err := readPOM(
 		"pom.xml",
 		[]byte("<project><artifactId>a</artifactId><properties>"+properties.String()+"<x>${x}</x></properties></project>"),
-		true,
+		true, readConfig(fstest.MapFS{}, "."), nil,
 	)
 	require.NoError(t, err)
-	s := &poms{files: fstest.MapFS{}, foreign: map[string]*effective{}, begun: map[string]bool{}}
+	s := &poms{files: fstest.MapFS{}, foreign: map[string]*effective{}, begun: map[string]bool{}, config: readConfig(fstest.MapFS{}, ".")}
 	e, err := s.effective(t.Context(), p, 0)
 	require.NoError(t, err)
 	assert.Less(t, len(e.expand("${p0}")), 1<<20)

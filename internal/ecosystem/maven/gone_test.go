@@ -105,9 +105,13 @@ pier:optional 1
 	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"pier:servlet 5 and 1 more need Java 11, and pom.xml:2 states 8",
 		"pier:report-kit 2.9 refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
 		"pier:report-kit 2.9 refers to quay.Quay.depth, which pier:quay 1 had and nothing has after this leg",
 	}, s.Notable)
 	assert.Empty(t, s.Notices)
+	packages, err := Ecosystem{}.Effective(t.Context(), r, c)
+	require.NoError(t, err)
+	for _, p := range packages {
+		assert.Equal(t, neededJava(11), p.Needs, p.Subject.Name)
+	}
 }

@@ -3,77 +3,88 @@ package maven
 import (
 	"context"
 	"fmt"
-	"maps"
-	"slices"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem/mavenrepo"
 )
 
-// levels are the properties by which a project states which Java it is for, the first that is there counts.
-var levels = []string{"maven.compiler.release", "maven.compiler.target", "maven.compiler.source", "java.version"}
+// levels are the properties by which the compiler is told which Java to compile for, and what its plugin is told.
+var (
+	levels  = []string{"maven.compiler.release", "maven.compiler.target"}
+	options = []string{"release", "target"}
+)
 
-// level is the Java that a project states, with the place; 0 for none.
-func (e *effective) level() (java int, place string) {
+// level is the Java that a package is compiled for, as its description and its parents say; 0 for not said.
+func (e *effective) level() int {
+	for _, at := range e.lineage {
+		for _, plugins := range []string{"plugins", "pluginManagement"} {
+			list := at.root.At("build", plugins)
+			if plugins == "pluginManagement" {
+				list = list.Child("plugins")
+			}
+			for _, plugin := range list.All("plugin") {
+				if plugin.Value("artifactId") != "maven-compiler-plugin" {
+					continue
+				}
+				for _, name := range options {
+					if java := javaNumber(e.expand(plugin.Child("configuration").Value(name))); java > 0 {
+						return java
+					}
+				}
+			}
+		}
+	}
 	for _, name := range levels {
-		v, ok := e.lookUp(name)
-		if !ok {
-			continue
-		}
-		at, _ := e.stated(v)
-		if java, err := strconv.Atoi(strings.TrimPrefix(e.expand(v.text), "1.")); err == nil {
-			return java, at.of.file + at.line()
+		if v, ok := e.lookUp(name); ok {
+			if java := javaNumber(e.expand(v.text)); java > 0 {
+				return java
+			}
 		}
 	}
-	return 0, ""
+	return 0
 }
 
-// line is the line of a value behind a colon; empty where it is not known.
-func (v value) line() string {
-	if v.site.Line == 0 || v.of.src == nil {
-		return ""
+// javaNumber reads how a version of Java is written: "17", "1.8"; 0 for another text.
+func javaNumber(text string) int {
+	java, err := strconv.Atoi(strings.TrimPrefix(text, "1."))
+	if err != nil || java < 1 || java > 999 {
+		return 0
 	}
-	return ":" + strconv.Itoa(v.site.Line)
+	return java
 }
 
-// tooNew says which archives that come with a state need a newer Java than a module states: Maven compiles against them
-// without a word, and they fail when they are run.
-func (r *registry) tooNew(ctx context.Context, was, is []tree) (all []string, err error) {
-	before := map[string][]string{}
-	for _, t := range was {
-		before[t.of.file] = t.versions()
+// neededJava is what a version of Java is needed as; nothing for 0.
+func neededJava(java int) []model.Need {
+	if java < 1 {
+		return nil
 	}
-	for _, t := range is {
-		stated, place := t.of.level()
-		if stated == 0 {
+	return []model.Need{{Subject: model.Subject{Kind: "runtime", Name: "java"}, Range: fmt.Sprintf(">=%d", java)}}
+}
+
+// java notes of packages which Java they need. What cannot be asked for states nothing.
+func (r *registry) java(ctx context.Context, s *poms, repositories []mavenrepo.Repository, all []model.Package) error {
+	var group errgroup.Group
+	group.SetLimit(16)
+	for i := range all {
+		c, ok := mavenrepo.Read(all[i].Subject.Name)
+		if !ok || s.own[c] != nil {
 			continue
 		}
-		come := slices.DeleteFunc(slices.Clone(t.won), func(w won) bool {
-			return slices.Contains(before[t.of.file], w.Name+" "+w.Version) || w.Name != w.coords.String() || t.own[w.coords] != nil
+		e, err := s.of(ctx, repositories, c, all[i].Version, 0)
+		if err != nil || e == nil || e.packaging == "pom" {
+			continue
+		}
+		group.Go(func() error {
+			if java, err := r.client.Java(ctx, repositories, c, all[i].Version, e.level); err == nil {
+				all[i].Needs = neededJava(java)
+			}
+			return nil
 		})
-		if _, err := r.archives(ctx, t, come); err != nil { // all at once
-			return nil, err
-		}
-		by := map[int][]string{}
-		for _, w := range come {
-			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, w.Version)
-			if err != nil {
-				return nil, err
-			}
-			if classes.Java > stated {
-				by[classes.Java] = append(by[classes.Java], w.coords.String()+" "+w.Version)
-			}
-		}
-		for _, java := range slices.Sorted(maps.Keys(by)) {
-			names := by[java]
-			text, verb := names[0], "needs"
-			if len(names) > 1 {
-				text, verb = fmt.Sprintf("%s and %d more", text, len(names)-1), "need"
-			}
-			text = fmt.Sprintf("%s %s Java %d, and %s states %d", text, verb, java, place, stated)
-			if !slices.Contains(all, text) {
-				all = append(all, text)
-			}
-		}
 	}
-	return all, nil
+	_ = group.Wait()
+	return ctx.Err()
 }

@@ -54,8 +54,8 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 		if err != nil {
 			continue // reading it tells what is wrong
 		}
-		if p, err := readPOM(file, src, true); err == nil {
-			for _, m := range p.modules {
+		if p, err := readPOM(file, src, true, &config{environment: &mavenrepo.Environment{}}, nil); err == nil {
+			for _, m := range p.allModules() {
 				module[moduleFile(file, m)] = true
 			}
 		}
@@ -85,6 +85,18 @@ type project struct {
 	poms    []*effective
 	own     map[mavenrepo.Coordinates]*pom
 	wrapper string // the program that comes with the project; empty for none
+	config  *config
+	// extensions are those that the client loads before it reads anything.
+	extensions *pom
+}
+
+// allModules are those of a file, also of profiles that are not active.
+func (p *pom) allModules() []string {
+	all := slices.Clone(p.modules)
+	for _, o := range p.asleep {
+		all = append(all, o.modules...)
+	}
+	return all
 }
 
 // maxModules bounds how many modules a project may have.
@@ -100,6 +112,10 @@ func read(files fs.FS, dir string) (*model.Component, error) {
 	c := &model.Component{
 		Kind: Name, Type: mavenrepo.Type, Dir: dir, Manifest: path.Join(dir, "pom.xml"), Lockless: true, Detail: p,
 	}
+	within := &poms{
+		files: files, foreign: map[string]*effective{}, begun: map[string]bool{}, own: p.own, config: readConfig(files, dir),
+	}
+	p.config = within.config
 	var own []*pom
 	queue := []string{c.Manifest}
 	for seen := map[string]bool{}; len(queue) > 0; queue = queue[1:] {
@@ -122,18 +138,18 @@ func read(files fs.FS, dir string) (*model.Component, error) {
 		if err != nil {
 			return nil, &model.Fault{Doing: "reading a pom", File: file, Wrong: model.Reason(err)}
 		}
-		one, err := readPOM(file, src, true)
+		one, err := readPOM(file, src, true, within.config, within.exists(file))
 		if err != nil {
 			return nil, err
 		}
 		own = append(own, one)
 		p.own[one.coords] = one
-		for _, m := range one.modules {
+		for _, m := range one.allModules() {
 			queue = append(queue, moduleFile(file, m))
 		}
 	}
 	c.Name = own[0].coords.String()
-	within := &poms{files: files, foreign: map[string]*effective{}, begun: map[string]bool{}, own: p.own}
+	var err error
 	for _, f := range own {
 		e, err := within.effective(context.Background(), f, 0)
 		if err != nil {
@@ -143,6 +159,9 @@ func read(files fs.FS, dir string) (*model.Component, error) {
 	}
 	if _, err := fs.Stat(files, path.Join(dir, "mvnw")); err == nil {
 		p.wrapper = "./mvnw"
+	}
+	if p.extensions, err = readExtensions(files, within.config); err != nil {
+		return nil, err
 	}
 	c.Requirements = p.requirements()
 	return c, nil
@@ -165,30 +184,46 @@ func (p *project) requirements() (all []model.Requirement) {
 		if up := e.parent; up != nil && p.own[up.coords] == nil {
 			add(p.requirement(e, "parent", up.coords, up.version, 1))
 		}
-		for _, list := range []struct {
-			group string
-			of    []*dependency
-		}{{"dependencyManagement", e.pom.managed}, {"dependencies", e.pom.dependencies}, {"plugins", e.pom.plugins}} {
-			for _, d := range list.of {
-				c := e.coordsOf(d)
-				if p.own[c] != nil {
-					continue
-				}
-				v, group := d.version, list.group
-				if d.scope == "import" {
-					group = "imports"
-				}
-				if v.text == "" && list.group == "plugins" {
-					continue
-				}
-				if m := e.byKey[(&dependency{coords: c, kind: d.kind, classifier: d.classifier}).key()]; v.text == "" && m != nil {
-					v = m.version
-				}
-				add(p.requirement(e, group, c, v, d.line))
-			}
+		p.stated(e, e.pom, add)
+		for _, o := range e.asleep {
+			p.stated(e, o, add)
+		}
+	}
+	if x := p.extensions; x != nil {
+		e := &effective{pom: x, config: p.config}
+		for _, d := range x.extensions {
+			add(p.requirement(e, "extensions", e.coordsOf(d), d.version, d.line))
 		}
 	}
 	return all
+}
+
+// stated gives what a file, or a profile of it, asks for.
+func (p *project) stated(e *effective, of *pom, add func(model.Requirement)) {
+	for _, list := range []struct {
+		group string
+		of    []*dependency
+	}{
+		{"dependencyManagement", of.managed}, {"dependencies", of.dependencies}, {"plugins", of.plugins}, {"extensions", of.extensions},
+	} {
+		for _, d := range list.of {
+			c := e.coordsOf(d)
+			if p.own[c] != nil {
+				continue
+			}
+			v, group := d.version, list.group
+			if d.scope == "import" {
+				group = "imports"
+			}
+			if v.text == "" && list.group == "plugins" {
+				continue
+			}
+			if m := e.byKey[(&dependency{coords: c, kind: d.kind, classifier: d.classifier}).key()]; v.text == "" && m != nil {
+				v = m.version
+			}
+			add(p.requirement(e, group, c, v, d.line))
+		}
+	}
 }
 
 // requirement is a version that is asked for, with the place that states it.
@@ -239,10 +274,19 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 }
 
 // Connect gives the repositories that the component in dir uses.
-func (Ecosystem) Connect(_ context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
-	settings, err := mavenrepo.ReadSettings(s)
+func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
+	config := readConfig(s.Files, dir)
+	config.within(ctx, s)
+	settings, err := mavenrepo.ReadSettings(s, config.environment)
 	if err != nil {
 		return nil, err
+	}
+	if config.settings != "" {
+		if text, err := fs.ReadFile(s.Files, config.settings); err == nil {
+			if err := settings.TakeProject(config.settings, text, s, config.environment); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if err := settings.Reach(s.Client); err != nil {
 		return nil, &model.Fault{Doing: "reading Maven's settings (proxies)", Wrong: err.Error()}
@@ -251,7 +295,7 @@ func (Ecosystem) Connect(_ context.Context, s ecosystem.Surroundings, dir string
 	if err != nil {
 		return nil, err
 	}
-	r := &registry{around: s, client: mavenrepo.New(s, settings), settings: settings, central: true}
+	r := &registry{around: s, client: mavenrepo.New(s, settings), settings: settings, config: config, central: true}
 	r.repositories = sync.OnceValue(func() []mavenrepo.Repository { return r.declared(c.Detail.(*project)) })
 	return r, nil
 }

@@ -1,6 +1,7 @@
 package maven
 
 import (
+	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
@@ -19,7 +20,9 @@ type pom struct {
 	properties   map[string]value
 	managed      []*dependency
 	dependencies []*dependency
-	plugins      []*dependency
+	plugins      []*dependency // with what they need themselves
+	extensions   []*dependency
+	asleep       []*pom // profiles of the project's own that are not active: what they state is read, and does not count
 	modules      []string
 	repositories []*xmldoc.Element
 	packaging    string
@@ -60,8 +63,9 @@ func (d *dependency) key() string {
 	return strings.TrimSuffix(d.coords.String()+":"+d.kind+":"+d.classifier, ":")
 }
 
-// readPOM reads a file. What it states in profiles that are active by default counts as its own.
-func readPOM(file string, src []byte, own bool) (*pom, error) {
+// readPOM reads a file of the project, or of a repository. What it states in profiles that are active counts as its
+// own.
+func readPOM(file string, src []byte, own bool, in *config, exists func(file string) bool) (*pom, error) {
 	root, err := xmldoc.Parse(file, src)
 	if err != nil {
 		return nil, err
@@ -99,39 +103,43 @@ func readPOM(file string, src []byte, own bool) (*pom, error) {
 	if k := root.Value("packaging"); k != "" {
 		p.packaging = k
 	}
-	for _, part := range append([]*xmldoc.Element{root}, activeProfiles(root)...) {
-		p.take(part, part != root)
+	p.take(root, "")
+	profiles := root.Child("profiles").All("profile")
+	where := *in.environment
+	if !own {
+		where.Chosen = nil // a call chooses among the project's own
+	}
+	active := where.Active(profiles, exists)
+	for _, part := range profiles {
+		if slices.Contains(active, part) {
+			p.take(part, part.Value("id"))
+		} else if own {
+			asleep := &pom{file: file, src: src, root: part, properties: map[string]value{}, coords: p.coords, version: p.version}
+			asleep.take(part, part.Value("id"))
+			p.asleep = append(p.asleep, asleep)
+		}
 	}
 	return p, nil
 }
 
-// activeProfiles are those that are active where nobody chooses any.
-func activeProfiles(root *xmldoc.Element) (all []*xmldoc.Element) {
-	for _, p := range root.Child("profiles").All("profile") {
-		if p.Child("activation").Value("activeByDefault") == "true" {
-			all = append(all, p)
-		}
-	}
-	return all
-}
-
-// take reads what a project or a profile states. What a profile says comes before what its project does.
-func (p *pom) take(e *xmldoc.Element, profile bool) {
+// take reads what a project or a profile states. What a profile says comes in the place of what its project does.
+func (p *pom) take(e *xmldoc.Element, profile string) {
 	if props := e.Child("properties"); props != nil {
 		for _, c := range props.Children {
 			p.properties[c.Name] = p.value(c)
 		}
 	}
 	managed := p.list(e.Child("dependencyManagement").Child("dependencies"), "dependency")
-	dependencies := lastOfEach(p.list(e.Child("dependencies"), "dependency"))
-	if profile {
-		p.managed, p.dependencies = append(managed, p.managed...), append(dependencies, p.dependencies...)
-	} else {
-		p.managed, p.dependencies = append(p.managed, managed...), append(p.dependencies, dependencies...)
-	}
+	dependencies := p.list(e.Child("dependencies"), "dependency")
+	p.managed, p.dependencies = append(managed, p.managed...), lastOfEach(append(p.dependencies, dependencies...))
 	build := e.Child("build")
-	p.plugins = append(p.plugins, p.list(build.Child("plugins"), "plugin")...)
-	p.plugins = append(p.plugins, p.list(build.Child("pluginManagement").Child("plugins"), "plugin")...)
+	p.extensions = append(p.extensions, p.list(build.Child("extensions"), "extension")...)
+	for _, plugins := range []*xmldoc.Element{build.Child("plugins"), build.At("pluginManagement", "plugins")} {
+		p.plugins = append(p.plugins, p.list(plugins, "plugin")...)
+		for _, one := range plugins.All("plugin") {
+			p.plugins = append(p.plugins, p.list(one.Child("dependencies"), "dependency")...)
+		}
+	}
 	for _, m := range e.Child("modules").All("module") {
 		p.modules = append(p.modules, m.Text)
 	}

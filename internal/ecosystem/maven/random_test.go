@@ -94,11 +94,20 @@ func universe(seed uint64) (module string, files []txtar.File) {
 	}
 	put := func(artifact, version, text string) {
 		files = append(files, txtar.File{
-			Name: fmt.Sprintf("repository/%s/%s/%s/%[2]s-%[3]s.pom", strings.ReplaceAll(r.group, ".", "/"), artifact, version), Data: []byte(text),
+			Name: fmt.Sprintf(
+				"repository/%s/%s/%s/%[2]s-%[3]s.pom",
+				strings.ReplaceAll(r.group, ".", "/"),
+				artifact,
+				version,
+			), Data: []byte(text),
 		})
 	}
 	for _, v := range []string{"1.0", "2.0"} {
-		put("house", v, strings.Replace(r.pom("house", v, "pom", r.management()), "<properties>", "<properties><early>1.0</early><late>2.0</late>", 1))
+		put(
+			"house",
+			v,
+			strings.Replace(r.pom("house", v, "pom", r.management()), "<properties>", "<properties><early>1.0</early><late>2.0</late>", 1),
+		)
 		put("list", v, r.pom("list", v, "pom", r.management("other")))
 		put("other", v, r.pom("other", v, "pom", r.management()))
 	}
@@ -116,7 +125,11 @@ func universe(seed uint64) (module string, files []txtar.File) {
 			}
 			b.WriteString("</dependencies>")
 			if v == "2.0" && r.one(9) && i+1 < len(r.names) {
-				fmt.Fprintf(&b, "<distributionManagement><relocation><artifactId>%s</artifactId></relocation></distributionManagement>", r.names[i+1])
+				fmt.Fprintf(
+					&b,
+					"<distributionManagement><relocation><artifactId>%s</artifactId></relocation></distributionManagement>",
+					r.names[i+1],
+				)
 			}
 			put(name, v, r.pom(name, v, "jar", b.String()))
 		}

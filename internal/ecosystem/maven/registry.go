@@ -23,6 +23,7 @@ type registry struct {
 	around   ecosystem.Surroundings
 	client   *mavenrepo.Client
 	settings *mavenrepo.Settings
+	config   *config
 	central  bool // the central repository is asked, too
 	// repositories are those of the settings and those that the project declares, as it was when it connected.
 	repositories func() []mavenrepo.Repository
@@ -54,6 +55,7 @@ func (r *registry) poms(p *project) *poms {
 		begun:   map[string]bool{},
 		own:     p.own,
 		base:    r.base(),
+		config:  r.config,
 	}
 }
 
@@ -179,7 +181,7 @@ func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *mod
 			}
 		}
 	}
-	return all, nil
+	return all, r.java(ctx, r.poms(c.Detail.(*project)), r.repositories(), all)
 }
 
 // tree is what a module gets in the end.

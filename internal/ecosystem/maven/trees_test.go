@@ -61,7 +61,7 @@ func lay(t *testing.T, archive *txtar.Archive) laid {
 	t.Cleanup(server.Close)
 	l.url, l.universe = server.URL, universe.String()
 	for _, f := range archive.Files {
-		if strings.Contains(f.Name, ".xml") && !strings.HasPrefix(f.Name, "repository") {
+		if strings.Contains(f.Name, ".") && !strings.HasPrefix(f.Name, "repository") && !strings.HasSuffix(f.Name, ".want") {
 			name := filepath.Join(l.dir, f.Name)
 			require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
 			require.NoError(t, os.WriteFile(name, f.Data, 0o644))
@@ -129,7 +129,12 @@ var local = filepath.Join(os.TempDir(), "bellwether-maven-tests")
 func (l laid) surroundings() ecosystem.Surroundings {
 	return ecosystem.Surroundings{
 		Files: os.DirFS(l.dir), Home: l.home, Client: fetch.New(fetch.Config{}), Now: time.Now(),
-		Ask: func(context.Context, ...string) (string, error) { return "", assert.AnError },
+		Ask: func(_ context.Context, args ...string) (string, error) {
+			if args[0] == "java" {
+				return `openjdk version "17.0.9" 2026-10-17`, nil
+			}
+			return "", assert.AnError
+		},
 	}
 }
 

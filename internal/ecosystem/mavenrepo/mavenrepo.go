@@ -4,6 +4,7 @@
 package mavenrepo
 
 import (
+	"bytes"
 	"context"
 	"crypto/md5"
 	"crypto/sha1"
@@ -15,7 +16,7 @@ import (
 	"hash"
 	"io"
 	"io/fs"
-	"net/url"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -61,7 +62,11 @@ type Repository struct {
 	ID, URL   string
 	Snapshots bool // it has versions that change
 	NoRelease bool // it has no others
+	Declared  bool // a project or a package names it, and not the person's settings
 }
+
+// ProjectFolder stands in addresses for the folder of the project, before the path below it.
+const ProjectFolder = "/{project}/"
 
 // Central is the repository that every project has, unless settings put a mirror in its place
 // (Maven's own Super POM).
@@ -180,7 +185,7 @@ func (c *Client) POM(ctx context.Context, repositories []Repository, of Coordina
 }
 
 func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordinates, version string) ([]byte, error) {
-	file := of.folder() + "/" + version + "/" + of.Artifact + "-" + version + ".pom"
+	file := of.file(version, version, ".pom")
 	if c.settings.Local != "" {
 		text, err := within.Plain(filepath.Join(c.settings.Local, filepath.FromSlash(file)), maxPOM)
 		if err == nil {
@@ -191,7 +196,11 @@ func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordina
 		}
 	}
 	for _, r := range repositories {
-		text, err := c.checked(ctx, r, file, maxPOM)
+		file, err := c.fileIn(ctx, r, of, version, ".pom")
+		var text []byte
+		if err == nil && file != "" {
+			text, err = c.checked(ctx, r, file, maxPOM)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("asking the repository %s for %s %s: %w", r.ID, of, version, err)
 		}
@@ -200,6 +209,43 @@ func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordina
 		}
 	}
 	return nil, fmt.Errorf("%s %s: %w", of, version, ErrMissing)
+}
+
+// file is where a file of a version is, below a repository. Exact is the version that its name has.
+func (c Coordinates) file(version, exact, ending string) string {
+	return c.folder() + "/" + version + "/" + c.Artifact + "-" + exact + ending
+}
+
+// fileIn is where a repository has a file of a version, "" where it cannot have it. What is newest of a snapshot is
+// asked for (Maven: Repository Metadata).
+func (c *Client) fileIn(ctx context.Context, r Repository, of Coordinates, version, ending string) (string, error) {
+	base, snapshot := strings.CutSuffix(version, "-SNAPSHOT")
+	if !snapshot && r.NoRelease || snapshot && !r.Snapshots {
+		return "", nil
+	}
+	if !snapshot {
+		return of.file(version, version, ending), nil
+	}
+	name := of.folder() + "/" + version + "/maven-metadata.xml"
+	text, err := c.document(ctx, r, name, fetch.Request{Form: "maven-metadata/1", Limit: maxMetadata, Absent: []byte{}, Distil: io.ReadAll})
+	if err != nil || len(text) == 0 {
+		return "", err
+	}
+	root, err := xmldoc.Parse(name, text)
+	if err != nil {
+		return "", err
+	}
+	for _, v := range root.At("versioning", "snapshotVersions").All("snapshotVersion") {
+		if exact := v.Value("value"); "."+v.Value("extension") == ending && v.Value("classifier") == "" && fine(exact) {
+			return of.file(version, exact, ending), nil
+		}
+	}
+	if s := root.At("versioning", "snapshot"); s.Value("timestamp") != "" {
+		if exact := base + "-" + s.Value("timestamp") + "-" + s.Value("buildNumber"); fine(exact) {
+			return of.file(version, exact, ending), nil
+		}
+	}
+	return of.file(version, version, ending), nil
 }
 
 // digests are those that a repository may state of a file, the strongest first.
@@ -253,18 +299,43 @@ func (c *Client) verify(ctx context.Context, r Repository, file string, data []b
 	return nil
 }
 
+// fromFolder gets a file of a repository that is a folder. One that a project names lies in the project.
+func (c *Client) fromFolder(r Repository, folder, file string, request fetch.Request) (text []byte, err error) {
+	own, in := strings.CutPrefix(folder, ProjectFolder)
+	switch {
+	case in:
+		if own = path.Join(own, file); fs.ValidPath(own) {
+			text, err = fs.ReadFile(c.around.Files, own)
+		}
+	case r.Declared:
+		c.around.Note(
+			"the repository " + r.ID + " is a folder outside of the project, and is not looked at; name it in your own settings of Maven " +
+				"to allow it",
+		)
+		return nil, nil
+	default:
+		text, err = within.Plain(filepath.Join(filepath.FromSlash(folder), filepath.FromSlash(file)), request.Limit)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if int64(len(text)) > request.Limit {
+		return nil, fmt.Errorf("%s is too large", file)
+	}
+	if err != nil || request.Distil == nil {
+		return text, err
+	}
+	return request.Distil(bytes.NewReader(text))
+}
+
 // document gets a file of a repository, by way of its mirror and with its login.
 func (c *Client) document(ctx context.Context, r Repository, file string, request fetch.Request) ([]byte, error) {
 	at, err := c.settings.mirrored(r)
 	if err != nil {
 		return nil, err
 	}
-	if u, err := url.Parse(at.URL); err == nil && u.Scheme == "file" {
-		text, err := within.Plain(filepath.Join(filepath.FromSlash(u.Path), filepath.FromSlash(file)), request.Limit)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, nil
-		}
-		return text, err
+	if folder, is := strings.CutPrefix(at.URL, "file:"); is {
+		return c.fromFolder(at, "/"+strings.TrimLeft(folder, "/"), file, request)
 	}
 	plain, _ := harmless.WithoutLogin(at.URL)
 	request.URL = strings.TrimSuffix(plain, "/") + "/" + file

@@ -7,11 +7,14 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 )
@@ -30,6 +33,9 @@ func TestClient(t *testing.T) {
 		"/one/org/quay/quay/1.9/quay-1.9.pom": pom, "/one/org/quay/quay/1.9/quay-1.9.pom.sha1": hex.EncodeToString(sum[:]) + "  quay-1.9.pom\n",
 		"/two/org/quay/quay/2.0-M1/quay-2.0-M1.pom": pom, "/two/org/quay/quay/2.0-M1/quay-2.0-M1.pom.md5": "0000",
 	}
+	files["/one/org/quay/quay/2-SNAPSHOT/maven-metadata.xml"] = "<metadata><versioning><snapshotVersions><snapshotVersion>" +
+		"<extension>pom</extension><value>2-20261001.1-4</value></snapshotVersion></snapshotVersions></versioning></metadata>"
+	files["/one/org/quay/quay/2-SNAPSHOT/quay-2-20261001.1-4.pom"] = pom
 	var asked []string
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		user, _, _ := r.BasicAuth()
@@ -59,11 +65,12 @@ func TestClient(t *testing.T) {
 		Say:     func(text string) { said += text },
 		Environ: []string{"SECRET=s"},
 	}
-	settings, err := ReadSettings(around)
+	settings, err := ReadSettings(around, &Environment{})
 	require.NoError(t, err)
 	assert.Contains(t, said, "the password for two in Maven's settings is encrypted")
 	c := New(around, settings)
 	repositories := append([]Repository{Central}, settings.Repositories...)
+	repositories[0].Snapshots = true
 	quay := Coordinates{"org.quay", "quay"}
 	all, err := c.Versions(t.Context(), repositories, Coordinates{"org", "quay"})
 	require.ErrorIs(t, err, ErrMissing)
@@ -71,7 +78,7 @@ func TestClient(t *testing.T) {
 	quay.Group = "org.quay"
 	all, err = c.Versions(t.Context(), repositories, quay)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"1.9", "1.10", "2.0-M1"}, all)
+	assert.Equal(t, []string{"1.9", "1.10", "2.0-M1", "2-SNAPSHOT"}, all)
 	assert.Contains(t, asked, "crew/one/org/quay/quay/maven-metadata.xml")
 	assert.Contains(t, asked, "/two/org/quay/quay/maven-metadata.xml")
 	text, err := c.POM(t.Context(), repositories, quay, "1.9")
@@ -84,6 +91,83 @@ func TestClient(t *testing.T) {
 	assert.Empty(t, asked, "the client's own cache is read first")
 	_, err = c.POM(t.Context(), repositories, quay, "2.0-M1")
 	assert.ErrorContains(t, err, "the md5 that it states of org/quay/quay/2.0-M1/quay-2.0-M1.pom is that of another file")
+	text, err = c.POM(t.Context(), repositories, quay, "2-SNAPSHOT")
+	require.NoError(t, err)
+	assert.Equal(t, pom, string(text), "the newest of a snapshot")
 	_, err = c.POM(t.Context(), repositories, quay, "../../x")
 	assert.ErrorContains(t, err, "is no name of a version")
+}
+
+// TestDeclared sees that what a project says of a repository sends no login anywhere, and reads no folder outside of the
+// project.
+func TestDeclared(t *testing.T) {
+	said := ""
+	around := ecosystem.Surroundings{
+		Files: fstest.MapFS{"lib/org/quay/quay/1/quay-1.pom": {Data: []byte("<project/>")}}, Client: fetch.New(fetch.Config{}),
+		Say: func(text string) { said += text + "\n" },
+	}
+	root, err := xmldoc.Parse("settings.xml", []byte(`<settings>
+  <servers><server><id>corp</id><username>crew</username><password>s</password></server></servers>
+  <mirrors><mirror><id>own</id><mirrorOf>other</mirrorOf><url>https://corp.example/maven</url></mirror></mirrors></settings>`))
+	require.NoError(t, err)
+	settings := &Settings{servers: map[string]server{}}
+	settings.take(root, around, &Environment{}, true)
+	require.NoError(t, settings.TakeProject("p.xml", []byte(`<settings><servers><server><id>x</id><username>u</username></server></servers>
+  <mirrors><mirror><id>corp</id><mirrorOf>central</mirrorOf><url>https://harm.example/${env.SECRET}</url></mirror></mirrors></settings>`),
+		around, &Environment{}))
+	assert.NotContains(t, settings.servers, "x")
+	at, err := settings.mirrored(Central)
+	require.NoError(t, err)
+	header, refused := settings.login(at)
+	assert.Empty(t, header)
+	assert.Equal(
+		t,
+		"the login for the repository corp is not sent to https://harm.example/$%7Benv.SECRET%7D, which your own settings do not name;"+
+			" name that repository or a mirror of it there to have it sent",
+		refused,
+	)
+	header, _ = settings.login(Repository{ID: "corp", URL: "https://corp.example/releases", Declared: true})
+	assert.NotEmpty(t, header, "the settings name that host")
+
+	c := New(around, settings)
+	quay := Coordinates{"org.quay", "quay"}
+	text, err := c.POM(t.Context(), []Repository{{ID: "lib", URL: "file:" + ProjectFolder + "lib", Declared: true}}, quay, "1")
+	require.NoError(t, err)
+	assert.Equal(t, "<project/>", string(text))
+	outside := t.TempDir()
+	_, err = c.POM(t.Context(), []Repository{{ID: "out", URL: "file://" + outside, Declared: true}}, quay, "2")
+	require.ErrorIs(t, err, ErrMissing)
+	assert.Contains(t, said, "the repository out is a folder outside of the project")
+	_, err = c.POM(t.Context(), []Repository{{ID: "up", URL: "file:" + ProjectFolder + "../..", Declared: true}}, quay, "3")
+	require.ErrorIs(t, err, ErrMissing)
+}
+
+// TestActive sees which profiles are active.
+func TestActive(t *testing.T) {
+	root, err := xmldoc.Parse("pom.xml", []byte(`<profiles>
+  <profile><id>default</id><activation><activeByDefault>true</activeByDefault></activation></profile>
+  <profile><id>java</id><activation><jdk>[11,18)</jdk></activation></profile>
+  <profile><id>old</id><activation><jdk>1.8</jdk></activation></profile>
+  <profile><id>not</id><activation><jdk>!1.8</jdk><property><name>env.CI</name></property></activation></profile>
+  <profile><id>unset</id><activation><property><name>!quick</name></property></activation></profile>
+  <profile><id>value</id><activation><property><name>depth</name><value>deep</value></property></activation></profile>
+  <profile><id>other</id><activation><property><name>depth</name><value>!deep</value></property></activation></profile>
+  <profile><id>file</id><activation><file><exists>keel</exists></file></activation></profile>
+  <profile><id>no-file</id><activation><file><missing>keel</missing></file></activation></profile>
+  <profile><id>never</id></profile></profiles>`))
+	require.NoError(t, err)
+	names := func(e *Environment, files ...string) (all []string) {
+		for _, p := range e.Active(root.All("profile"), func(file string) bool { return slices.Contains(files, file) }) {
+			all = append(all, p.Value("id"))
+		}
+		return all
+	}
+	quick := map[string]string{"quick": "", "depth": "deep"}
+	assert.Equal(t, []string{"java", "unset", "other", "file"}, names(&Environment{Java: "17.0.9"}, "keel"))
+	assert.Equal(t, []string{"value", "no-file"}, names(&Environment{Properties: quick}))
+	assert.Equal(t, []string{"old", "value", "no-file"}, names(&Environment{Java: "1.8.0_402", Properties: quick}))
+	assert.Equal(t, []string{"default"}, names(&Environment{Properties: quick, Chosen: map[string]bool{"value": false, "no-file": false}}))
+	assert.Equal(t, []string{"value", "never"}, names(&Environment{
+		Properties: quick, Chosen: map[string]bool{"never": true, "no-file": false},
+	}))
 }

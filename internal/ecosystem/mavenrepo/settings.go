@@ -5,11 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
+	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -22,6 +25,7 @@ type Settings struct {
 	Repositories []Repository // of the profiles that are active
 	mirrors      []mirror
 	servers      map[string]server
+	localStated  bool
 	proxy        string
 	direct       []string
 }
@@ -39,51 +43,116 @@ type server struct{ user, password string }
 // maxSettings bounds the file of settings, in bytes.
 const maxSettings = 4 << 20
 
-// ReadSettings reads the person's settings. A file that is missing states nothing.
-func ReadSettings(s ecosystem.Surroundings) (*Settings, error) {
+// ReadSettings reads the person's settings: those in the home folder, and after them those of the installed client.
+// Files that are missing state nothing.
+func ReadSettings(s ecosystem.Surroundings, in *Environment) (*Settings, error) {
 	read := &Settings{servers: map[string]server{}}
-	if s.Home == "" {
-		return read, nil
+	var files []string
+	if s.Home != "" {
+		read.Local = filepath.Join(s.Home, ".m2", "repository")
+		files = append(files, filepath.Join(s.Home, ".m2", "settings.xml"))
 	}
-	read.Local = filepath.Join(s.Home, ".m2", "repository")
-	file := filepath.Join(s.Home, ".m2", "settings.xml")
-	text, err := within.Plain(file, maxSettings)
-	if errors.Is(err, fs.ErrNotExist) {
-		return read, nil
+	if home := clientHome(s); home != "" {
+		files = append(files, filepath.Join(home, "conf", "settings.xml"))
 	}
-	if err != nil {
-		return nil, fmt.Errorf("reading Maven's settings: %w", err)
+	for _, file := range files {
+		text, err := within.Plain(file, maxSettings)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading Maven's settings: %w", err)
+		}
+		root, err := xmldoc.Parse(file, text)
+		if err != nil {
+			return nil, err
+		}
+		read.take(root, s, in, true)
 	}
-	root, err := xmldoc.Parse(file, text)
-	if err != nil {
-		return nil, err
-	}
-	read.take(root, s)
 	return read, nil
 }
 
-// take reads what a file of settings states.
-func (s *Settings) take(root *xmldoc.Element, around ecosystem.Surroundings) {
-	variable := regexp.MustCompile(`\$\{env\.[^}]*\}`)
+// clientHome is the folder of the installed client, "" for none.
+func clientHome(s ecosystem.Surroundings) string {
+	for _, name := range []string{"MAVEN_HOME", "M2_HOME"} {
+		if home := s.Env(name); filepath.IsAbs(home) {
+			return home
+		}
+	}
+	if s.Find == nil {
+		return ""
+	}
+	program, err := s.Find("mvn")
+	if err != nil || filepath.Base(filepath.Dir(program)) != "bin" {
+		return ""
+	}
+	return filepath.Dir(filepath.Dir(program))
+}
+
+// TakeProject adds the mirrors and repositories of a file of settings that the project itself names. They are asked
+// without the person's logins.
+func (s *Settings) TakeProject(file string, text []byte, around ecosystem.Surroundings, in *Environment) error {
+	root, err := xmldoc.Parse(file, text)
+	if err != nil {
+		return err
+	}
+	s.take(root, around, in, false)
+	return nil
+}
+
+var variable = regexp.MustCompile(`\$\{env\.[^}]*\}`)
+
+// take reads what a file of settings states. What was read before comes first. Of a file that is not the person's own,
+// neither logins nor variables, the proxy or the local repository count.
+func (s *Settings) take(root *xmldoc.Element, around ecosystem.Surroundings, in *Environment, own bool) {
 	expand := func(text string) string {
+		if !own {
+			return text
+		}
 		text = variable.ReplaceAllStringFunc(text, func(v string) string { return around.Env(v[len("${env.") : len(v)-1]) })
 		return strings.ReplaceAll(text, "${user.home}", around.Home)
 	}
-	if local := expand(root.Value("localRepository")); filepath.IsAbs(local) {
-		s.Local = local
-	}
 	for _, m := range root.Child("mirrors").All("mirror") {
 		s.mirrors = append(s.mirrors, mirror{
-			Repository{ID: m.Value("id"), URL: expand(m.Value("url"))}, m.Value("mirrorOf"), m.Value("blocked") == "true",
+			Repository{ID: m.Value("id"), URL: expand(m.Value("url")), Declared: !own}, m.Value("mirrorOf"), m.Value("blocked") == "true",
 		})
 	}
+	if own {
+		s.takeOwn(root, around, expand)
+	}
+	active := *in
+	active.Chosen = maps.Clone(in.Chosen)
+	for _, a := range root.Child("activeProfiles").All("activeProfile") {
+		if _, named := active.Chosen[a.Text]; !named {
+			if active.Chosen == nil {
+				active.Chosen = map[string]bool{}
+			}
+			active.Chosen[a.Text] = true
+		}
+	}
+	for _, p := range active.Active(root.Child("profiles").All("profile"), nil) {
+		for _, r := range p.Child("repositories").All("repository") {
+			one := ReadRepository(r, expand)
+			one.Declared = !own
+			s.Repositories = append(s.Repositories, one)
+		}
+	}
+}
+
+// takeOwn reads what only the person's own settings may state.
+func (s *Settings) takeOwn(root *xmldoc.Element, around ecosystem.Surroundings, expand func(string) string) {
+	if local := expand(root.Value("localRepository")); filepath.IsAbs(local) && !s.localStated {
+		s.Local, s.localStated = local, true
+	}
 	for _, one := range root.Child("servers").All("server") {
-		password := expand(one.Value("password"))
+		id, password := one.Value("id"), expand(one.Value("password"))
 		if strings.HasPrefix(password, "{") && strings.HasSuffix(password, "}") {
-			around.Note("the password for " + one.Value("id") + " in Maven's settings is encrypted, and is not used here")
+			around.Note("the password for " + id + " in Maven's settings is encrypted, and is not used here")
 			continue
 		}
-		s.servers[one.Value("id")] = server{expand(one.Value("username")), password}
+		if _, known := s.servers[id]; !known {
+			s.servers[id] = server{expand(one.Value("username")), password}
+		}
 	}
 	for _, p := range root.Child("proxies").All("proxy") {
 		if p.Value("active") == "false" || s.proxy != "" || p.Value("host") == "" {
@@ -97,18 +166,6 @@ func (s *Settings) take(root *xmldoc.Element, around ecosystem.Surroundings) {
 			address.User = url.UserPassword(user, expand(p.Value("password")))
 		}
 		s.proxy, s.direct = address.String(), strings.Split(p.Value("nonProxyHosts"), "|")
-	}
-	active := map[string]bool{}
-	for _, a := range root.Child("activeProfiles").All("activeProfile") {
-		active[a.Text] = true
-	}
-	for _, p := range root.Child("profiles").All("profile") {
-		if !active[p.Value("id")] && p.Child("activation").Value("activeByDefault") != "true" {
-			continue
-		}
-		for _, r := range p.Child("repositories").All("repository") {
-			s.Repositories = append(s.Repositories, ReadRepository(r, expand))
-		}
 	}
 }
 
@@ -166,14 +223,32 @@ func (m mirror) stands(r Repository) bool {
 	return found
 }
 
-// login is the header for a repository. One that would go over plain HTTP is not sent.
+// login is the header for a repository. One that would go over plain HTTP is not sent, nor to where only a project or a
+// package says that it belongs.
 func (s *Settings) login(r Repository) (header, refused string) {
 	login, ok := s.servers[r.ID]
 	if !ok || login.user == "" && login.password == "" {
 		return "", ""
 	}
+	if r.Declared && !s.names(r) {
+		return "", "the login for the repository " + r.ID + " is not sent to " + harmless.Address(r.URL) +
+			", which your own settings do not name; name that repository or a mirror of it there to have it sent"
+	}
 	if !fetch.Private(r.URL) {
 		return "", "the login for the repository " + r.ID + " is not sent: it would go over plain HTTP; use https"
 	}
 	return "Basic " + base64.StdEncoding.EncodeToString([]byte(login.user+":"+login.password)), ""
+}
+
+// names tells whether the person's own settings name the host of a repository.
+func (s *Settings) names(r Repository) bool {
+	of := func(text string) string {
+		u, err := url.Parse(text)
+		if err != nil {
+			return ""
+		}
+		return u.Scheme + "://" + u.Host
+	}
+	known := slices.ContainsFunc(s.mirrors, func(m mirror) bool { return !m.Declared && of(m.URL) == of(r.URL) })
+	return known || slices.ContainsFunc(s.Repositories, func(o Repository) bool { return !o.Declared && of(o.URL) == of(r.URL) })
 }

@@ -57,7 +57,7 @@ func (c *Client) Classes(ctx context.Context, repositories []Repository, of Coor
 }
 
 func (c *Client) summary(ctx context.Context, repositories []Repository, of Coordinates, version string) ([]byte, error) {
-	file := of.folder() + "/" + version + "/" + of.Artifact + "-" + version + ".jar"
+	file := of.file(version, version, ".jar")
 	if c.settings.Local != "" {
 		if data, err := within.Plain(filepath.Join(c.settings.Local, filepath.FromSlash(file)), maxJar); err == nil {
 			sum := sha256.Sum256(data)
@@ -69,6 +69,13 @@ func (c *Client) summary(ctx context.Context, repositories []Repository, of Coor
 		}
 	}
 	for _, r := range repositories {
+		file, err := c.fileIn(ctx, r, of, version, ".jar")
+		if err != nil {
+			return nil, err
+		}
+		if file == "" {
+			continue
+		}
 		payload, err := c.document(ctx, r, file, fetch.Request{
 			Form: unitsForm, Limit: maxJar, Absent: []byte{}, Forever: true, Distil: func(body io.Reader) ([]byte, error) {
 				data, err := io.ReadAll(body)

@@ -163,12 +163,16 @@ func (f *file) image(t traced, start, end int) {
 	case !ok:
 		f.unknown(subject, start, end, "its tag is put together from several pieces")
 	default:
-		f.add(subject, from, to, func(p *model.Pin) {
+		withDigest := func(p *model.Pin) {
 			i := len(t.text) - len(digest) - 1
 			if from, to, ok := t.cut(max(i, 0), len(t.text)).place(); ok && sealed {
 				p.Digest = f.site(from, to)
 			}
-		})
+		}
+		f.add(subject, from, to, withDigest)
+		if subject.Name != "java" {
+			f.javaOfImage(t.cut(0, at+len(tag)), at, withDigest)
+		}
 	}
 }
 

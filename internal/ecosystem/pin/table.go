@@ -86,6 +86,7 @@ var kinds = []kind{
 			`<(?:maven\.compiler\.(?:release|source|target)|java\.version|release|source|target)>\s*(?P<version>[0-9][0-9.]*)\s*<`, atLeast,
 		),
 	},
+	{"pom.xml", levelByProperty},
 	{
 		"*.gradle *.gradle.kts",
 		text("runtime/java", `(?m)^\s*(?:java\.)?(?:source|target)Compatibility\s*=?\s*['"]?(?P<version>[0-9][0-9.]*)`, atLeast),

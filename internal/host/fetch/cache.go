@@ -26,7 +26,7 @@ type entry struct {
 }
 
 func (c *Client) file(r Request) string {
-	sum := sha256.Sum256([]byte(plainAddress(r.URL)))
+	sum := sha256.Sum256([]byte(plainAddress(r.URL) + r.Part))
 	name := hex.EncodeToString(sum[:])
 	return filepath.Join(c.cfg.CacheDir, name[:2], name[2:])
 }

@@ -165,6 +165,9 @@ type Request struct {
 	// Grows says that the document is one to whose end lines are added, so that only those are
 	// asked for. It is kept as it comes, and has no Distil.
 	Grows bool
+	// Part is the range of bytes that is wanted, as the header has it: "bytes=-65536"; empty for all. A
+	// server may send all of it nevertheless. No digest of the whole can be checked then.
+	Part string
 	// Fresh, if not nil, tells whether what is kept is still right, whatever its age.
 	Fresh func(kept []byte) bool
 	// Anew asks for the document though what is kept is young, and for all of it.
@@ -359,6 +362,9 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	if r.Grows && !r.Anew && have && len(kept.payload) > 0 {
 		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", before))
 	}
+	if r.Part != "" {
+		req.Header.Set("Range", r.Part)
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if asked.Err() != nil {
@@ -376,7 +382,7 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	case r.Absent != nil && (resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone):
 		c.save(r, entry{URL: plainAddress(r.URL), Form: r.Form, Checked: time.Now(), Absent: true, payload: r.Absent})
 		return r.Absent, nil
-	case resp.StatusCode == http.StatusRequestedRangeNotSatisfiable && req.Header.Get("Range") != "":
+	case resp.StatusCode == http.StatusRequestedRangeNotSatisfiable && r.Part == "" && req.Header.Get("Range") != "":
 		return c.once(asked, r, entry{}, false) // it shrank
 	case resp.StatusCode != http.StatusOK && (resp.StatusCode != http.StatusPartialContent || req.Header.Get("Range") == ""):
 		return nil, &Status{req.URL.Host, req.URL.Path, resp.StatusCode}
@@ -390,10 +396,15 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	body := watch(resp.Body, limit, c.cfg, cancel)
 	defer body.stop()
 	var there []byte
-	if resp.StatusCode == http.StatusPartialContent {
+	var digest *claim
+	switch {
+	case resp.StatusCode == http.StatusPartialContent && r.Part != "":
+	case resp.StatusCode == http.StatusPartialContent:
 		there = kept.payload[:before]
+		fallthrough
+	default:
+		digest = claimed(resp)
 	}
-	digest := claimed(resp)
 	read := r.Distil
 	if r.Grows {
 		read = io.ReadAll

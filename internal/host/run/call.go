@@ -58,8 +58,8 @@ func Installed(program string) bool {
 	return err == nil
 }
 
-// find is where a program lies that is started by its name.
-func find(program string) (string, error) {
+// Find is where a program lies that is started by its name, links followed. The error is ErrMissing for one that is not installed.
+func Find(program string) (string, error) {
 	at, err := exec.LookPath(program)
 	if err != nil {
 		return "", fmt.Errorf("%s %w", program, ErrMissing)

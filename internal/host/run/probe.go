@@ -38,7 +38,7 @@ type answer struct {
 func (p *Prober) Ask(ctx context.Context, args ...string) (string, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	program, err := find(args[0])
+	program, err := Find(args[0])
 	if err != nil {
 		return "", err
 	}

@@ -191,7 +191,7 @@ func Output(ctx context.Context, args ...string) (string, error) {
 }
 
 func output(ctx context.Context, env []string, args ...string) (string, error) {
-	if _, err := find(args[0]); err != nil {
+	if _, err := Find(args[0]); err != nil {
 		return "", err
 	}
 	limited, cancel := context.WithTimeout(ctx, outputTimeout)

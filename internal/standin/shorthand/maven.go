@@ -9,9 +9,10 @@ import (
 
 // Artifacts gives the packages that lines describe, one version a line:
 //
-//	pier:quay 1.0 pier:knot:1.1 pier:probe:2.0@test pier:sail:1.0? pier:winch:1.0!pier:rope
+//	pier:quay 1.0 java:17 pier:knot:1.1 pier:probe:2.0@test pier:sail:1.0? pier:winch:1.0!pier:rope
 //
-// "@" names a scope, "?" is for what is optional, "!" for what is not to come by way of it.
+// "java:" is the version of Java that it is compiled for, "@" names a scope, "?" is for what is optional, "!" for what
+// is not to come by way of it.
 func Artifacts(lines string) (standin.Artifacts, error) {
 	all := standin.Artifacts{}
 	for line := range strings.Lines(lines) {
@@ -23,14 +24,21 @@ func Artifacts(lines string) (standin.Artifacts, error) {
 		if !ok {
 			return nil, fmt.Errorf("%q is no group with an artifact", fields[0])
 		}
+		version := fields[1]
 		var b strings.Builder
 		fmt.Fprintf(
 			&b,
 			"<project><modelVersion>4.0.0</modelVersion><groupId>%s</groupId><artifactId>%s</artifactId><version>%s</version>\n",
 			group,
 			artifact,
-			fields[1],
+			version,
 		)
+		if len(fields) > 2 {
+			if java, is := strings.CutPrefix(fields[2], "java:"); is {
+				fmt.Fprintf(&b, "<properties><maven.compiler.release>%s</maven.compiler.release></properties>\n", java)
+				fields = fields[1:]
+			}
+		}
 		b.WriteString("<dependencies>\n")
 		for _, field := range fields[2:] {
 			text, err := mavenDependency(field)
@@ -40,8 +48,8 @@ func Artifacts(lines string) (standin.Artifacts, error) {
 			b.WriteString(text)
 		}
 		b.WriteString("</dependencies></project>\n")
-		folder := strings.ReplaceAll(group, ".", "/") + "/" + artifact + "/" + fields[1] + "/"
-		all[folder+artifact+"-"+fields[1]+".pom"] = b.String()
+		folder := strings.ReplaceAll(group, ".", "/") + "/" + artifact + "/" + version + "/"
+		all[folder+artifact+"-"+version+".pom"] = b.String()
 	}
 	return all, nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/run"
 	"bellwether/internal/work/tree"
 )
 
@@ -40,7 +41,7 @@ func (d *Desk) Registry(ctx context.Context, part *tree.Part) (ecosystem.Registr
 	home, _ := os.UserHomeDir()
 	r, err := part.Eco.Connect(ctx, ecosystem.Surroundings{
 		Files: d.Files, Say: d.Aside, Environ: append(os.Environ(), d.Options.Env...), Home: home, Now: d.Clock,
-		Client: d.Client(), Ask: d.prober.Ask, AsOf: d.Options.AsOf, MinAge: d.Options.MinAge,
+		Client: d.Client(), Ask: d.prober.Ask, Find: run.Find, AsOf: d.Options.AsOf, MinAge: d.Options.MinAge,
 		Share: func(settings string, open func() (ecosystem.Registry, error)) (ecosystem.Registry, error) {
 			return d.table.share(at.ecosystem+"\n"+settings, open)
 		},
