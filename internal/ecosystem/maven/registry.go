@@ -148,8 +148,8 @@ func (r *registry) Families(ctx context.Context, c *model.Component) (families [
 		}
 	}
 	for _, key := range keys {
-		within := func(other string) bool { // a larger one says the same
-			return len(by[other]) > len(by[key]) &&
+		within := func(other string) bool { // a larger one, or an earlier one that is as large, says the same
+			return (len(by[other]) > len(by[key]) || len(by[other]) == len(by[key]) && other != key && slices.Index(keys, other) < slices.Index(keys, key)) &&
 				!slices.ContainsFunc(by[key], func(name string) bool { return !slices.Contains(by[other], name) })
 		}
 		if len(by[key]) > 1 && !slices.ContainsFunc(keys, within) {

@@ -11,6 +11,7 @@ import (
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/want"
 	"bellwether/internal/core/xmldoc"
@@ -23,6 +24,7 @@ import (
 type index struct {
 	*registry
 	component *model.Component
+	free      bool // what releases ask for of what the project states does not count
 }
 
 // Releases are the versions that repositories list.
@@ -50,11 +52,13 @@ func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, er
 	return all, nil
 }
 
-// AtHand is true: what moves together is known without asking.
-func (x index) AtHand(flat.Key) bool { return true }
-
-// Needs are the others whose version stands in the same place.
-func (x index) Needs(_ context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
+// Needs are the others whose version stands in the same place, and what a release asks for of what the project states.
+func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
+	if !x.free {
+		if needs, err = x.floors(ctx, k.Name, release); err != nil {
+			return nil, err
+		}
+	}
 	for _, q := range x.component.Find(k.Name) {
 		for _, o := range x.component.Requirements {
 			if o.Name == q.Name || !samePlace(o.Site, q.Site) {
@@ -80,7 +84,7 @@ func samePlace(a, b model.Site) bool {
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	c := ask.Component
 	// What is stated is one version, so that what has to move goes no further than it must.
-	request := flat.Request{Goal: ask.Goal, Index: index{r, c}, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
+	request := flat.Request{Goal: ask.Goal, Index: index{r, c, false}, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[string]bool{}
 	for _, q := range c.Requirements {
 		if q.Fixed != "" || seen[q.Name] {
@@ -100,6 +104,11 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 		})
 	}
 	result, err := flat.Resolve(ctx, request)
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) { // Maven takes lower ones, too; then that is told
+		request.Index = index{r, c, true}
+		result, err = flat.Resolve(ctx, request)
+	}
 	if err != nil {
 		return nil, err
 	}
