@@ -83,6 +83,14 @@ func Find(before, after []Archive, runtime Runtime) []Missing {
 	return all
 }
 
+// Refers tells whether any of some units refers to what is missing, a unit or its member behind a dot.
+func Refers(units []Unit, what string) bool {
+	return slices.ContainsFunc(units, func(u Unit) bool {
+		return slices.Contains(u.Uses, what) ||
+			slices.ContainsFunc(u.Calls, func(c Call) bool { return c.Owner == what || c.Owner+"."+c.Member == what })
+	})
+}
+
 // provided is a unit with the archive that provides it: the first that has it.
 type provided struct {
 	archive string

@@ -3,12 +3,16 @@ package maven
 import (
 	"context"
 	"fmt"
+	"io/fs"
+	"path"
 	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/linkage"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/mavenrepo"
 )
 
 // dangling says what archives refer to in a module's class path that was there before and that nothing provides
@@ -38,7 +42,9 @@ func (r *registry) dangling(ctx context.Context, was, is []tree) (all []string, 
 		if err != nil {
 			return nil, err
 		}
-		for _, text := range told(linkage.Find(then, now, java{})) {
+		own := r.ownClasses(t.of.file)
+		missing := linkage.Find(append(then, own), append(now, own), java{})
+		for _, text := range told(missing, func(by string) string { return r.wayOut(ctx, t, by, missing) }) {
 			if !slices.Contains(all, text) {
 				all = append(all, text)
 			}
@@ -114,8 +120,60 @@ func (r *registry) archives(ctx context.Context, t tree, of []won) ([]linkage.Ar
 // shownPlaces is how many of the classes that an archive misses are named.
 const shownPlaces = 3
 
-// told says what is missing, a sentence for each archive and the package that the missing classes are of.
-func told(missing []linkage.Missing) (all []string) {
+// ownClasses are what a module was compiled to, if it was.
+func (r *registry) ownClasses(file string) linkage.Archive {
+	dir := path.Dir(file)
+	own := linkage.Archive{Name: "the project's own code"}
+	if dir != "." {
+		own.Name += " in " + dir
+	}
+	_ = fs.WalkDir(r.around.Files, path.Join(dir, "target", "classes"), func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || path.Ext(name) != ".class" {
+			return nil
+		}
+		if text, err := fs.ReadFile(r.around.Files, name); err == nil && len(own.Units) < mavenrepo.MaxUnits {
+			if unit, _, err := mavenrepo.ReadUnit(text); err == nil {
+				own.Units = append(own.Units, unit)
+			}
+		}
+		return nil
+	})
+	return own
+}
+
+// wayOut says of an archive that misses something whether its newest release does; empty for what has no releases.
+func (r *registry) wayOut(ctx context.Context, t tree, by string, missing []linkage.Missing) string {
+	for _, w := range t.won {
+		if w.coords.String()+" "+w.Version != by {
+			continue
+		}
+		list, err := r.client.Versions(ctx, t.of.repositories, w.coords)
+		if err != nil {
+			return ""
+		}
+		for _, v := range slices.Backward(list) {
+			if parsed, err := (version.Maven{}).Parse(v); err != nil || parsed.Preview() {
+				continue
+			}
+			if mavenrepo.Compare(v, w.Version) <= 0 {
+				return "; there is no newer release of it"
+			}
+			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, v)
+			if err != nil || len(classes.Units) == 0 {
+				return ""
+			}
+			if slices.ContainsFunc(missing, func(m linkage.Missing) bool { return m.By == by && linkage.Refers(classes.Units, m.What) }) {
+				return "; its newest release, " + v + ", does so, too"
+			}
+			return "; its newest release, " + v + ", does not"
+		}
+	}
+	return ""
+}
+
+// told says what is missing, a sentence for each archive and the package that the missing classes are of, with the way
+// out.
+func told(missing []linkage.Missing, wayOut func(by string) string) (all []string) {
 	type group struct{ by, pkg, was string }
 	found := map[group][]string{}
 	var order []group
@@ -134,7 +192,7 @@ func told(missing []linkage.Missing) (all []string) {
 		if more := len(names) - shownPlaces; more > 0 {
 			text += fmt.Sprintf(" and %d more", more)
 		}
-		all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg", g.by, text, g.was))
+		all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg%s", g.by, text, g.was, wayOut(g.by)))
 	}
 	return all
 }

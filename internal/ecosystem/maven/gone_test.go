@@ -59,6 +59,8 @@ pier:servlet 5
 pier:quay 1
 pier:quay 2
 pier:report-kit 2.9 pier:servlet:4
+pier:report-kit 3.0 pier:servlet:5
+pier:report-kit 3.1-RC1
 pier:optional 1
 `)
 	require.NoError(t, err)
@@ -80,6 +82,8 @@ pier:optional 1
 		"Kit.java":  "package report; public class Kit implements old.servlet.Filter { public void pass() { new quay.Quay().depth(); } }",
 		"More.java": "package report; class More { old.servlet.Filter f; String s = toString(); }",
 	})
+	artifacts["pier/report-kit/3.0/report-kit-3.0.jar"], _ = jar(t, "", map[string]string{"Kit.java": "package report; public class Kit {}"})
+	_, own := jar(t, classes, map[string]string{"Own.java": "class Own { old.servlet.Filter f; }"})
 	server := httptest.NewServer(artifacts.Repository())
 	defer server.Close()
 	l := laid{dir: t.TempDir(), home: t.TempDir(), url: server.URL}
@@ -96,6 +100,7 @@ pier:optional 1
 <dependency><groupId>pier</groupId><artifactId>report-kit</artifactId><version>2.9</version></dependency>
 </dependencies></project>`), 0o644),
 	)
+	require.NoError(t, os.CopyFS(filepath.Join(l.dir, "target", "classes"), os.DirFS(own)))
 	c, r := l.read(t)
 	r.central = true
 	goal := route.Goal{Bounds: map[string]route.Bound{}}
@@ -105,8 +110,9 @@ pier:optional 1
 	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"pier:report-kit 2.9 refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
-		"pier:report-kit 2.9 refers to quay.Quay.depth, which pier:quay 1 had and nothing has after this leg",
+		"pier:report-kit 2.9 refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg; its newest release, 3.0, does not",
+		"pier:report-kit 2.9 refers to quay.Quay.depth, which pier:quay 1 had and nothing has after this leg; its newest release, 3.0, does not",
+		"the project's own code refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
 	}, s.Notable)
 	assert.Empty(t, s.Notices)
 	packages, err := Ecosystem{}.Effective(t.Context(), r, c)

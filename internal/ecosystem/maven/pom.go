@@ -53,6 +53,7 @@ type dependency struct {
 	exclusions []mavenrepo.Coordinates
 	line       int
 	of         *pom
+	at         *xmldoc.Element
 }
 
 // key is what a managed version is for: the coordinates, and what else than a plain archive is meant.
@@ -151,7 +152,7 @@ func (p *pom) list(e *xmldoc.Element, name string) (all []*dependency) {
 		d := &dependency{
 			coords:  mavenrepo.Coordinates{Group: one.Value("groupId"), Artifact: one.Value("artifactId")},
 			version: p.value(one.Child("version")), kind: one.Value("type"), classifier: one.Value("classifier"), scope: one.Value("scope"),
-			optional: one.Value("optional"), of: p,
+			optional: one.Value("optional"), of: p, at: one,
 		}
 		if p.src != nil {
 			d.line = model.LineOf(p.src, one.Start)

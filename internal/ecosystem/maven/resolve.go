@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 
@@ -95,6 +96,14 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 			return nil, &model.Fault{Doing: "reading a pom", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
 		}
 		seen[q.Name] = true
+		if _, bound := ask.Bounds[q.Name]; !bound && q.Locked == "" && !r.ranged(c, q) {
+			// It has just come by a rule, and may be as new as that allows.
+			request.Goal.Bounds = maps.Clone(request.Goal.Bounds)
+			if request.Goal.Bounds == nil {
+				request.Goal.Bounds = map[string]route.Bound{}
+			}
+			request.Goal.Bounds[q.Name] = route.Bound{Allow: rng.Contains, Newest: true, Why: q.Name + " " + q.Range + " is asked for"}
+		}
 		key := flat.Key{Name: q.Name}
 		if q.Locked != "" {
 			request.Locked[key] = q.Locked
@@ -137,7 +146,11 @@ func (r *registry) write(c *model.Component, s *route.State) error {
 				continue
 			}
 			m.Sites = append(m.Sites, q.Site)
-			fresh := xmldoc.Escaped(version.Maven{}.Restate(q.Range, to))
+			fresh := version.Maven{}.Restate(q.Range, to)
+			if q.Locked == "" && !r.ranged(c, q) {
+				fresh = m.To // what a rule asks for is a range, and a pom states one version
+			}
+			fresh = xmldoc.Escaped(fresh)
 			if !slices.ContainsFunc(splices[q.Site.File], func(o model.Splice) bool { return samePlace(o.Site, q.Site) }) {
 				splices[q.Site.File] = append(splices[q.Site.File], model.Splice{Site: q.Site, New: fresh})
 			}
@@ -161,6 +174,12 @@ func (r *registry) write(c *model.Component, s *route.State) error {
 	}
 	slices.SortFunc(s.Edits, func(a, b model.FileEdit) int { return strings.Compare(a.File, b.File) })
 	return nil
+}
+
+// ranged tells whether the files on the disk ask for a package by a range.
+func (r *registry) ranged(c *model.Component, q model.Requirement) bool {
+	there, err := read(r.around.Files, c.Dir)
+	return err != nil || slices.ContainsFunc(there.Find(q.Name), func(o model.Requirement) bool { return o.Locked == "" && o.Range != "" })
 }
 
 // file is one of the project's own files as it was read; nil for another one.

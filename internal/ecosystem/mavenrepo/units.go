@@ -27,7 +27,7 @@ const (
 	maxJar     = 256 << 20
 	maxClass   = 8 << 20
 	maxClasses = 1 << 30
-	maxUnits   = 200_000
+	MaxUnits   = 200_000
 )
 
 // unitsForm names the form in which summaries are kept.
@@ -111,7 +111,7 @@ func summarised(data []byte) ([]byte, error) {
 		if path.Ext(f.Name) != ".class" || strings.HasPrefix(f.Name, "META-INF/") || f.UncompressedSize64 > maxClass {
 			continue
 		}
-		if len(all.Units) == maxUnits {
+		if len(all.Units) == MaxUnits {
 			return nil, errors.New("the archive has too many classes")
 		}
 		text, err := readClass(f)
@@ -121,10 +121,10 @@ func summarised(data []byte) ([]byte, error) {
 		if err != nil {
 			continue
 		}
-		if class, err := classfile.Read(text); err == nil {
-			all.Units = append(all.Units, unitOf(class))
+		if unit, java, err := ReadUnit(text); err == nil {
+			all.Units = append(all.Units, unit)
 			if path.Base(f.Name) != "module-info.class" { // which older ones do not read
-				all.Java = max(all.Java, class.Java())
+				all.Java = max(all.Java, java)
 			}
 		}
 	}
@@ -138,6 +138,15 @@ func readClass(f *zip.File) ([]byte, error) {
 	}
 	defer r.Close()
 	return io.ReadAll(io.LimitReader(r, maxClass))
+}
+
+// ReadUnit reads a class file: what it declares and refers to, and the version of Java that it needs at least.
+func ReadUnit(text []byte) (u linkage.Unit, java int, err error) {
+	class, err := classfile.Read(text)
+	if err != nil {
+		return u, 0, err
+	}
+	return unitOf(class), class.Java(), nil
 }
 
 func unitOf(c *classfile.Class) linkage.Unit {
