@@ -68,6 +68,9 @@ func Find(before, after []Archive, runtime Runtime) []Missing {
 				}
 			}
 			for _, c := range u.Calls {
+				if at := is.units[c.Owner]; at != nil && at.archive == a.Name {
+					continue // what was compiled together fits together, also where it is private
+				}
 				if had := was.units[c.Owner]; had != nil && is.units[c.Owner] != nil && was.has(c) == yes && is.has(c) == no {
 					miss(a.Name, c.Owner+"."+c.Member, u.Name, had)
 				}

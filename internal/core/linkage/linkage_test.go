@@ -141,7 +141,11 @@ func slowly(before, after []Archive) (all []string) {
 				}
 			}
 			for _, c := range u.Calls {
-				if has(before, c.Owner, c.Member, 0) == yes && first(after, c.Owner) != nil && has(after, c.Owner, c.Member, 0) == no {
+				owner := first(after, c.Owner)
+				if slices.ContainsFunc(a.Units, func(o Unit) bool { return o.Name == c.Owner }) && owner == first([]Archive{a}, c.Owner) {
+					continue // it is in the archive itself
+				}
+				if has(before, c.Owner, c.Member, 0) == yes && owner != nil && has(after, c.Owner, c.Member, 0) == no {
 					all = append(all, a.Name+" "+u.Name+" "+c.Owner+"."+c.Member)
 				}
 			}

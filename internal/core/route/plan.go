@@ -426,6 +426,10 @@ func (s *Subject) candidates(rng version.Range) []version.Version {
 		}
 		list = append(list, v)
 	}
+	preview := func(v version.Version) bool { return v.Preview() }
+	if rng != nil && !s.Previews && slices.ContainsFunc(list, func(v version.Version) bool { return !v.Preview() }) {
+		list = slices.DeleteFunc(list, preview) // some ranges hold those of what lies behind their end
+	}
 	return list
 }
 

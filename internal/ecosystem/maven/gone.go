@@ -44,7 +44,9 @@ func (r *registry) dangling(ctx context.Context, was, is []tree) (all []string, 
 		}
 		own := r.ownClasses(t.of.file)
 		missing := linkage.Find(append(then, own), append(now, own), java{})
-		for _, text := range told(missing, func(by string) string { return r.wayOut(ctx, t, by, missing) }) {
+		there := old.versions()
+		stays := func(by string) bool { return by == own.Name || slices.Contains(there, by) }
+		for _, text := range told(missing, stays, func(by string) string { return r.wayOut(ctx, t, by, missing) }) {
 			if !slices.Contains(all, text) {
 				all = append(all, text)
 			}
@@ -117,9 +119,6 @@ func (r *registry) archives(ctx context.Context, t tree, of []won) ([]linkage.Ar
 	return all, group.Wait()
 }
 
-// shownPlaces is how many of the classes that an archive misses are named.
-const shownPlaces = 3
-
 // ownClasses are what a module was compiled to, if it was.
 func (r *registry) ownClasses(file string) linkage.Archive {
 	dir := path.Dir(file)
@@ -171,30 +170,44 @@ func (r *registry) wayOut(ctx context.Context, t tree, by string, missing []link
 	return ""
 }
 
-// told says what is missing, a sentence for each archive and the package that the missing classes are of, with the way
-// out.
-func told(missing []linkage.Missing, wayOut func(by string) string) (all []string) {
-	type group struct{ by, pkg, was string }
-	found := map[group][]string{}
-	var order []group
-	for _, m := range missing {
-		pkg, _, _ := strings.Cut(m.What, ".")
-		pkg = pkg[:max(strings.LastIndexByte(pkg, '/'), 0)]
-		g := group{m.By, pkg, m.Was}
-		if found[g] == nil {
-			order = append(order, g)
+// The bounds of a sentence: how many classes and members that an archive misses are named, and how many archives.
+const (
+	shownMissing  = 3
+	shownArchives = 6
+)
+
+// told says what is missing, a sentence for each archive that misses something, with the way out. Of those that come with
+// the change only the names are told: they were made for what comes, and what they miss is most often optional.
+func told(missing []linkage.Missing, stays func(by string) bool, wayOut func(by string) string) (all []string) {
+	var came []string
+	for start := 0; start < len(missing); {
+		by, end := missing[start].By, start
+		var names, was []string
+		for ; end < len(missing) && missing[end].By == by; end++ {
+			names = append(names, spoken(missing[end].What))
+			was = append(was, missing[end].Was)
 		}
-		found[g] = append(found[g], spoken(m.What))
+		if start = end; !stays(by) {
+			came = append(came, by)
+			continue
+		}
+		slices.Sort(was)
+		all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg%s",
+			by, some(slices.Compact(names), shownMissing), some(slices.Compact(was), shownMissing), wayOut(by)))
 	}
-	for _, g := range order {
-		names := slices.Compact(found[g])
-		text := strings.Join(names[:min(len(names), shownPlaces)], ", ")
-		if more := len(names) - shownPlaces; more > 0 {
-			text += fmt.Sprintf(" and %d more", more)
-		}
-		all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg%s", g.by, text, g.was, wayOut(g.by)))
+	if len(came) > 0 {
+		all = append(all, some(came, shownArchives)+" come with parts that refer to what nothing has after this leg; they may be optional")
 	}
 	return all
+}
+
+// some are the first of several names.
+func some(names []string, most int) string {
+	text := strings.Join(names[:min(len(names), most)], ", ")
+	if more := len(names) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
 }
 
 // spoken is a class or member as people write it: "old.servlet.Filter", "pier.Quay.depth".

@@ -110,8 +110,8 @@ pier:optional 1
 	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"pier:report-kit 2.9 refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg; its newest release, 3.0, does not",
-		"pier:report-kit 2.9 refers to quay.Quay.depth, which pier:quay 1 had and nothing has after this leg; its newest release, 3.0, does not",
+		"pier:report-kit 2.9 refers to old.servlet.Filter, quay.Quay.depth, which pier:quay 1, pier:servlet 4 had and nothing has " +
+			"after this leg; its newest release, 3.0, does not",
 		"the project's own code refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
 	}, s.Notable)
 	assert.Empty(t, s.Notices)

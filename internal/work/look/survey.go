@@ -47,6 +47,7 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 			Notes:        part.Notes,
 			Requirements: make([]model.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
 		}
+		requirements = inEffect(ctx, d, part, requirements)
 		var g errgroup.Group
 		g.SetLimit(desk.AskAtOnce)
 		faults := make([]error, len(requirements))
@@ -97,6 +98,27 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 		}
 	}
 	return s, joined(problems)
+}
+
+// inEffect gives requirements whose version is stated elsewhere, by a parent or a list, the one that they get.
+func inEffect(ctx context.Context, d *desk.Desk, part *tree.Part, all []model.Requirement) []model.Requirement {
+	_, asks := part.Eco.(ecosystem.Effective)
+	elsewhere := func(r model.Requirement) bool { return r.Locked == "" && r.Fixed != "" }
+	if !asks || !slices.ContainsFunc(all, elsewhere) {
+		return all
+	}
+	packages, err := d.EffectiveIn(ctx, part)
+	if err != nil {
+		return all // which is told where it is asked for
+	}
+	all = slices.Clone(all)
+	for i := range all {
+		at := slices.IndexFunc(packages, func(p model.Package) bool { return p.Subject == all[i].Subject })
+		if elsewhere(all[i]) && at >= 0 {
+			all[i].Locked = packages[at].Version
+		}
+	}
+	return all
 }
 
 // joined joins errors, those that say the same once.
