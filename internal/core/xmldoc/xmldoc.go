@@ -1,6 +1,6 @@
 // Package xmldoc reads XML with the place of every element and of its text, so that a text can be
 // changed and all other bytes stay. Namespaces are left out: names are local ones. No entity that a
-// document declares is resolved.
+// document declares is resolved, only those of HTML.
 package xmldoc
 
 import (
@@ -35,6 +35,7 @@ const (
 // Parse reads a document. The error is a *model.Fault with the line.
 func Parse(file string, src []byte) (*Element, error) {
 	r := &reader{file: file, src: src, dec: xml.NewDecoder(bytes.NewReader(ascii(src)))}
+	r.dec.Entity = xml.HTMLEntity // which readers of old documents know
 	r.dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
 	root, err := r.read()
 	if err != nil {

@@ -171,3 +171,24 @@ func TestActive(t *testing.T) {
 		Properties: quick, Chosen: map[string]bool{"never": true, "no-file": false},
 	}))
 }
+
+// FuzzSettings reads settings, of the person and of a project.
+func FuzzSettings(f *testing.F) {
+	f.Add("<settings><mirrors><mirror><id>a</id><mirrorOf>*,!b</mirrorOf><url>https://x.example</url></mirror></mirrors></settings>")
+	f.Add("<settings><servers><server><id>a</id><username>u</username><password>${env.X}</password></server></servers></settings>")
+	f.Fuzz(func(t *testing.T, text string) {
+		root, err := xmldoc.Parse("settings.xml", []byte(text))
+		if err != nil {
+			return
+		}
+		s := &Settings{servers: map[string]server{}}
+		s.take(root, ecosystem.Surroundings{}, &Environment{}, true)
+		_ = s.TakeProject("settings.xml", []byte(text), ecosystem.Surroundings{}, &Environment{})
+		for _, r := range append(s.Repositories, Central) {
+			at, err := s.mirrored(r)
+			if header, _ := s.login(at); err == nil && header != "" {
+				assert.True(t, fetch.Private(at.URL))
+			}
+		}
+	})
+}
