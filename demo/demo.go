@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-//go:embed npm golang gem all:project all:booking wakelog repair
+//go:embed npm golang gem maven all:project all:booking all:cargo wakelog repair
 var files embed.FS
 
 // Packages are the folders of the simulated npm registry.
@@ -21,6 +21,15 @@ func Modules() fs.FS { return sub("golang") }
 
 // Gems are the folders of the simulated gem server.
 func Gems() fs.FS { return sub("gem") }
+
+// Artifacts are the folders of the simulated repositories of the Maven layout.
+func Artifacts() fs.FS { return sub("maven") }
+
+// LayOutCargo writes the project of the cargo ledger, as it is before anything is moved, into a folder. The addresses are
+// those of the repository, and of the one for milestones.
+func LayOutCargo(dir, repository, milestones string) error {
+	return layOut("cargo", dir, "REPOSITORY", repository, "MILESTONES", milestones)
+}
 
 // LayOutBooking writes the project of the booking office, as it is before anything is moved, into a
 // folder, and into another one the source of a gem that is not released yet. Server is the address of the gem server.

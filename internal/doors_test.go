@@ -55,6 +55,7 @@ var doors = []door{
 			"standin":                     "temporary files",
 			"cli/cli.go":                  "a drawing where the person wants it",
 			"cli/demo.go":                 "the demo's own folder",
+			"cli/democargo.go":            "the folder in which the demo's packages are compiled",
 			"cli/man.go":                  "the folder of the manual",
 		},
 	},

@@ -30,7 +30,8 @@ import (
 )
 
 func (a *app) demo() *cobra.Command {
-	return &cobra.Command{
+	story := ""
+	cmd := &cobra.Command{
 		Use:   "demo [FOLDER]",
 		Short: "Lay the example project out and carry it through, offline",
 		Long: `Demo lays out Saltmarsh Ferries, an example project with invented packages,
@@ -38,8 +39,12 @@ serves simulated registries on loopback, and does the whole job: survey,
 prerequisites, route, advance leg by leg, a leg that breaks a test, the culprit
 among its moves, the repair, a green end. It takes about a minute, and needs git,
 Node.js 20, npm and Go, but no network; where Ruby and Bundler are installed, a
-second project follows, in FOLDER-booking. The folders are kept.`,
+second project follows, in FOLDER-booking. The folders are kept.
+
+With --story cargo, it tells of the cargo ledger instead: two modules in Java, and a
+framework whose package was renamed. That needs git and a JDK 17 or newer.`,
 		Example: `  bellwether demo
+  bellwether demo --story cargo
   bellwether demo /tmp/ferries`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -52,10 +57,18 @@ second project follows, in FOLDER-booking. The folders are kept.`,
 			if len(args) == 1 {
 				dir = args[0]
 			}
-			return a.runDemo(cmd.Context(), dir)
+			return a.runDemo(cmd.Context(), dir, story)
 		},
 	}
+	cmd.Flags().StringVar(&story, "story", storyFerries, "which story is told: ferries, or cargo")
+	return cmd
 }
+
+// The stories of the demo.
+const (
+	storyFerries = "ferries"
+	storyCargo   = "cargo"
+)
 
 // demoStory is one run of the demo.
 type demoStory struct {
@@ -71,13 +84,21 @@ type demoStory struct {
 	report func(desk.Event)
 }
 
-func (a *app) runDemo(ctx context.Context, dir string) error {
+func (a *app) runDemo(ctx context.Context, dir, story string) error {
 	out, err := a.out()
 	if err != nil {
 		return err
 	}
 	start := time.Now()
-	for _, tool := range [][]string{{"git", "--version"}, {"node", "--version"}, {"npm", "--version"}, {"go", "version"}} {
+	tools := [][]string{{"git", "--version"}, {"node", "--version"}, {"npm", "--version"}, {"go", "version"}}
+	switch story {
+	case storyFerries:
+	case storyCargo:
+		tools = tools[:1]
+	default:
+		return usageError{fmt.Errorf("--story %q is not known\n  next: choose %s or %s", story, storyFerries, storyCargo)}
+	}
+	for _, tool := range tools {
 		if _, err := run.Output(ctx, tool...); err != nil {
 			return fmt.Errorf("the demo needs git, Node.js, npm and Go: %w", err)
 		}
@@ -99,6 +120,13 @@ func (a *app) runDemo(ctx context.Context, dir string) error {
 	}}
 	if f, ok := a.stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		d.report = moving(f)
+	}
+	if story == storyCargo {
+		if err := d.cargo(s); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.stdout, "\nThe story took %.0f s. The cargo ledger is in %s\nwith one commit a leg.\n", time.Since(start).Seconds(), dir)
+		return nil
 	}
 	if err := d.layOut(s.url); err != nil {
 		return err

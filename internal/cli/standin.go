@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -45,10 +46,12 @@ interrupted, so that the demo projects can be worked on by hand.`,
 	return cmd
 }
 
-// The paths below which a stand-in serves Go modules and gems.
+// The paths below which a stand-in serves Go modules, gems and artifacts.
 const (
 	goPrefix  = "golang"
 	gemPrefix = "gem"
+	// mavenPrefix is that of the first repository; others have their names behind it.
+	mavenPrefix = "maven"
 )
 
 // runningStandIn is a stand-in that serves.
@@ -57,6 +60,21 @@ type runningStandIn struct {
 	address  string
 	packages int
 	server   *http.Server
+	routes   *http.ServeMux
+}
+
+// artifacts serves the repositories of the Maven layout, too.
+func (s *runningStandIn) artifacts(compile standin.Compile) error {
+	all, err := standin.LoadArtifacts(demo.Artifacts(), compile)
+	if err != nil {
+		return err
+	}
+	for name, artifacts := range all {
+		prefix := "/" + strings.TrimSuffix(mavenPrefix+"-"+name, "-")
+		s.routes.Handle(prefix+"/", http.StripPrefix(prefix, artifacts.Repository()))
+		s.packages += artifacts.Packages()
+	}
+	return nil
 }
 
 func startStandIn(address string) (*runningStandIn, error) {
@@ -82,7 +100,7 @@ func startStandIn(address string) (*runningStandIn, error) {
 	}
 	s := &runningStandIn{
 		url: "http://" + l.Addr().String() + "/", address: l.Addr().String(), packages: len(u.Names()) + len(modules.Names()) + len(gems),
-		server: &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second},
+		server: &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second}, routes: routes,
 	}
 	go func() { _ = s.server.Serve(l) }()
 	return s, nil

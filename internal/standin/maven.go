@@ -51,6 +51,15 @@ func (a Artifacts) file(name string) ([]byte, bool) {
 	return nil, false
 }
 
+// Packages is how many packages there are.
+func (a Artifacts) Packages() int {
+	folders := map[string]bool{}
+	for file := range a {
+		folders[path.Dir(path.Dir(file))] = true
+	}
+	return len(folders)
+}
+
 // metadata is the list of versions of the package in a folder.
 func (a Artifacts) metadata(folder string) ([]byte, bool) {
 	var all []string

@@ -177,8 +177,8 @@ func table() []pattern {
 			re:   `^\[ERROR\] (?P<text>Failed to execute goal .+?)(?: -> \[Help \d\])?$`,
 		},
 		{tool: "maven", kind: Failure, has: "[ERROR]", re: `^\[ERROR\] (?P<text>.+?)(?: -> \[Help \d\])?$`,
-			not: `^\[ERROR\] (?:COMPILATION ERROR|To see the full|Re-run Maven|For more information|\[Help|Tests run:|Failures:|` +
-				`Errors:|Please refer|After correcting|-> \[Help|\s*$|\s+mvn )`},
+			not: `^\[ERROR\] (?:COMPILATION ERROR|\s*symbol\s*:|\s*location\s*:|To see the full|Re-run Maven|` +
+				`For more information|\[Help|Tests run:|Failures:|Errors:|Please refer|After correcting|-> \[Help|\s*$|\s+mvn )`},
 		{
 			tool: "maven", kind: Warning, has: "[WARNING]", re: `^\[WARNING\] (?P<text>.+)$`,
 			not: `^\[WARNING\] (?:COMPILATION WARNING|Some problems were encountered|It is highly recommended to fix|For this reason, ` +

@@ -33,10 +33,6 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 	if err != nil {
 		return err
 	}
-	direct := map[string]bool{}
-	for _, q := range c.Requirements {
-		direct[q.Name] = direct[q.Name] || q.Group != "dependencyManagement" && q.Group != "imports"
-	}
 	old, low := map[string][]string{}, below(was)
 	for _, t := range was {
 		for _, w := range t.won {
@@ -47,7 +43,7 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 	for _, t := range is {
 		for _, w := range t.won {
 			name := w.coords.String()
-			if direct[name] || seen[name+w.Version] || slices.Contains(old[name], w.Version) {
+			if seen[name+w.Version] || slices.Contains(old[name], w.Version) {
 				continue
 			}
 			seen[name+w.Version] = true
@@ -58,6 +54,9 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 			s.Carried = append(s.Carried, m)
 		}
 	}
+	s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool {
+		return slices.ContainsFunc(s.Moves, func(o model.Move) bool { return o.Name == m.Name })
+	})
 	model.SortMoves(s.Carried)
 	for _, text := range below(is) {
 		if !slices.Contains(low, text) {

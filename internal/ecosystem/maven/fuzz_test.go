@@ -27,8 +27,13 @@ func FuzzPOM(f *testing.F) {
 			}
 		}
 	}
-	f.Add([]byte("\xef\xbb\xbf<project><dependencies>\r\n<dependency><!-- x --><groupId>a</groupId><artifactId>&oslash;<![CDATA[b]]></artifactId>"+
-		"<version>${v}</version></dependency></dependencies><properties><v>1</v></properties></project>"), []byte("-s x"))
+	f.Add(
+		[]byte(
+			"\xef\xbb\xbf<project><dependencies>\r\n<dependency><!-- x --><groupId>a</groupId><artifactId>&oslash;<![CDATA[b]]></artifactId>"+
+				"<version>${v}</version></dependency></dependencies><properties><v>1</v></properties></project>",
+		),
+		[]byte("-s x"),
+	)
 	f.Fuzz(func(t *testing.T, src, options []byte) {
 		files := fstest.MapFS{"pom.xml": {Data: src}, ".mvn/maven.config": {Data: options}}
 		c, err := read(files, ".")

@@ -150,24 +150,52 @@ func (r *registry) wayOut(ctx context.Context, t tree, by string, missing []link
 		if err != nil {
 			return ""
 		}
-		for _, v := range slices.Backward(list) {
-			if parsed, err := (version.Maven{}).Parse(v); err != nil || parsed.Preview() {
-				continue
-			}
-			if mavenrepo.Compare(v, w.Version) <= 0 {
-				return "; there is no newer release of it"
-			}
+		does := func(v string) (refers, known bool) {
 			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, v)
 			if err != nil || len(classes.Units) == 0 {
-				return ""
+				return false, false
 			}
-			if slices.ContainsFunc(missing, func(m linkage.Missing) bool { return m.By == by && linkage.Refers(classes.Units, m.What) }) {
-				return "; its newest release, " + v + ", does so, too"
-			}
-			return "; its newest release, " + v + ", does not"
+			return slices.ContainsFunc(
+				missing,
+				func(m linkage.Missing) bool { return m.By == by && linkage.Refers(classes.Units, m.What) },
+			), true
 		}
+		newest, preview := newerThan(w.Version, list)
+		text := "; there is no newer release of it"
+		if newest != "" {
+			switch refers, known := does(newest); {
+			case !known:
+				return ""
+			case !refers:
+				return "; its newest release, " + newest + ", does not"
+			}
+			text = "; its newest release, " + newest + ", does so, too"
+		}
+		if preview != "" {
+			if refers, known := does(preview); known && !refers {
+				text += "; its pre-release " + preview + " does not"
+			}
+		}
+		return text
 	}
 	return ""
+}
+
+// newerThan are the newest release and, if that is newer still, the newest pre-release behind a version; empty for none.
+func newerThan(at string, list []string) (release, preview string) {
+	for _, v := range slices.Backward(list) {
+		parsed, err := version.Maven{}.Parse(v)
+		switch {
+		case mavenrepo.Compare(v, at) <= 0:
+			return "", preview
+		case err != nil:
+		case !parsed.Preview():
+			return v, preview
+		case preview == "":
+			preview = v
+		}
+	}
+	return "", preview
 }
 
 // The bounds of a sentence: how many classes and members that an archive misses are named, and how many archives.

@@ -82,7 +82,11 @@ pier:optional 1
 		"Kit.java":  "package report; public class Kit implements old.servlet.Filter { public void pass() { new quay.Quay().depth(); } }",
 		"More.java": "package report; class More { old.servlet.Filter f; String s = toString(); }",
 	})
-	artifacts["pier/report-kit/3.0/report-kit-3.0.jar"], _ = jar(t, "", map[string]string{"Kit.java": "package report; public class Kit {}"})
+	artifacts["pier/report-kit/3.0/report-kit-3.0.jar"], _ = jar(
+		t,
+		"",
+		map[string]string{"Kit.java": "package report; public class Kit {}"},
+	)
 	_, own := jar(t, classes, map[string]string{"Own.java": "class Own { old.servlet.Filter f; }"})
 	server := httptest.NewServer(artifacts.Repository())
 	defer server.Close()

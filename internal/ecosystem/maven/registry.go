@@ -149,7 +149,9 @@ func (r *registry) Families(ctx context.Context, c *model.Component) (families [
 	}
 	for _, key := range keys {
 		within := func(other string) bool { // a larger one, or an earlier one that is as large, says the same
-			return (len(by[other]) > len(by[key]) || len(by[other]) == len(by[key]) && other != key && slices.Index(keys, other) < slices.Index(keys, key)) &&
+			larger := len(by[other]) > len(by[key])
+			earlier := len(by[other]) == len(by[key]) && slices.Index(keys, other) < slices.Index(keys, key)
+			return (larger || earlier) &&
 				!slices.ContainsFunc(by[key], func(name string) bool { return !slices.Contains(by[other], name) })
 		}
 		if len(by[key]) > 1 && !slices.ContainsFunc(keys, within) {

@@ -91,7 +91,13 @@ func (e *effective) become(d *dependency, to mavenrepo.Coordinates, rng string) 
 
 func spliced(p *pom, start, end int, fresh string) model.Splice {
 	return model.Splice{
-		Site: model.Site{File: p.file, Start: start, End: end, Line: model.LineOf(p.src, start), Text: string(p.src[start:end])}, New: fresh,
+		Site: model.Site{
+			File:  p.file,
+			Start: start,
+			End:   end,
+			Line:  model.LineOf(p.src, start),
+			Text:  string(p.src[start:end]),
+		}, New: fresh,
 	}
 }
 

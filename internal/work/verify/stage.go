@@ -252,6 +252,7 @@ func (st *stageRun) readResults(r *finding.Reader, begun time.Time) (passed []st
 		return nil, fmt.Errorf("looking for results: %w", err)
 	}
 	defer fsys.Close()
+	read := map[string]bool{} // several patterns may be about one file
 	for _, pattern := range patterns {
 		names, err := doublestar.Glob(fsys, pattern, doublestar.WithFilesOnly())
 		if err != nil {
@@ -259,6 +260,10 @@ func (st *stageRun) readResults(r *finding.Reader, begun time.Time) (passed []st
 		}
 		slices.Sort(names)
 		for _, name := range names[:min(len(names), maxResults)] {
+			if read[name] {
+				continue
+			}
+			read[name] = true
 			f, err := fsys.Open(name)
 			if err != nil {
 				passed = append(passed, fmt.Sprintf("%s is not read: %s", name, model.Reason(err)))
