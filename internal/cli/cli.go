@@ -174,7 +174,7 @@ usage or unreadable input; 3 network, registry or a missing tool failed;
 	flags.StringVar(&a.format, "format", "text", "show results as text, json or markdown")
 	flags.StringVar(&a.colour, "color", "auto", "colour text: auto, always or never")
 	root.AddCommand(
-		a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.tick(), a.undo(),
+		a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.report(), a.tick(), a.undo(),
 		a.notes(), a.adapt(), a.todo(), a.compatBooks(), a.demo(), a.standIn(), a.man(), a.version(),
 	)
 	return root

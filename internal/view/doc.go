@@ -60,6 +60,7 @@ func plain(format string, args ...any) span { return span{fmt.Sprintf(format, ar
 type block interface {
 	text(w io.Writer, p palette)
 	markdown(w io.Writer)
+	html(w io.Writer)
 }
 
 // document is what is to be shown, in order.

@@ -42,8 +42,8 @@ func (Ecosystem) OSVName() string { return "Maven" }
 // OSVVersion is the version as it is.
 func (Ecosystem) OSVVersion(text string) string { return text }
 
-// Tools are Maven, which tells the Java that it runs on.
-func (Ecosystem) Tools() [][]string { return [][]string{{"mvn", "--version"}} }
+// Tools are Maven and Java.
+func (Ecosystem) Tools() [][]string { return [][]string{{"mvn", "--version"}, {"java", "-version"}} }
 
 // Detect finds the folders of projects that are no module of another one.
 func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {

@@ -168,6 +168,15 @@ func (r *Repo) Parent(ctx context.Context) (string, error) {
 	return "", nil
 }
 
+// Contains tells whether a commit is in the history of the one that is checked out.
+func (r *Repo) Contains(ctx context.Context, commit string) (bool, error) {
+	if _, err := r.run(ctx, "rev-parse", "-q", "--verify", "--end-of-options", commit+"^{commit}"); err != nil {
+		return false, nil // it is not there at all
+	}
+	base, err := r.run(ctx, "merge-base", "HEAD", commit)
+	return strings.TrimSpace(base) == commit, err
+}
+
 // Log lists the commits up to the one that is checked out, a line each, newest first.
 func (r *Repo) Log(ctx context.Context) (string, error) {
 	return r.run(ctx, "log", "--no-show-signature", "--oneline")

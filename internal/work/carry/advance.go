@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
@@ -204,7 +205,7 @@ func (a *advance) finish(ctx context.Context, record *kept.LegRecord, result *fi
 	result.Comparison.Differences = verify.Differences(ctx, a.desk, a.tree, a.file, a.journey, result.Verification)
 	if result.Comparison.Worse() || !a.opt.FromRed && !result.Verification.Green() {
 		result.Hints = notes.Hints(ctx, a.desk, a.tree, a.kept, a.leg, &result.Comparison)
-		return ctx.Err()
+		return errors.Join(a.kept.KeepLeg(result, time.Now()), ctx.Err())
 	}
 	done := func(commit string) error {
 		record.Status, record.Commit = kept.Done, commit
@@ -223,7 +224,7 @@ func (a *advance) finish(ctx context.Context, record *kept.LegRecord, result *fi
 	}
 	result.Done, result.Commit = true, record.Commit
 	result.Left = a.left(record)
-	return nil
+	return a.kept.KeepLeg(result, time.Now())
 }
 
 func (a *advance) left(current *kept.LegRecord) int {

@@ -15,8 +15,19 @@ import (
 	"bellwether/internal/work/settings"
 )
 
-// subjectLine is the first line of a leg's commit message.
+// maxSubject is how long the first line of a commit message may be, in letters.
+const maxSubject = 71
+
+// subjectLine is the first line of a leg's commit message, short enough for lists of commits.
 func subjectLine(l model.LegResult) string {
+	whole := []rune(subject(l))
+	if len(whole) <= maxSubject {
+		return string(whole)
+	}
+	return strings.TrimSpace(string(whole[:maxSubject-1])) + "…"
+}
+
+func subject(l model.LegResult) string {
 	if !strings.Contains(l.Title, " to ") || l.Title == "" {
 		first, size := utf8.DecodeRuneInString(l.Title)
 		return string(unicode.ToUpper(first)) + l.Title[size:]
@@ -78,7 +89,15 @@ func (a *advance) message(r *finding.LegResult) string {
 		}
 	}
 	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))
+	b.WriteString(trailers(r, a.file.Destination))
 	return harmless.Text(b.String())
+}
+
+// trailers are for machines, as git reads them (git-interpret-trailers).
+func trailers(r *finding.LegResult, destination []string) string {
+	passed, failed := r.Verification.Count()
+	return fmt.Sprintf("\nRoute: %s\nRoute-Leg: %s\nVerified-Tests: %d passed, %d failed\n",
+		harmless.Line(strings.Join(destination, ", ")), harmless.Line(r.Leg.ID), passed, failed)
 }
 
 // repairs are what rules changed for the leg, and what they left.

@@ -2,6 +2,7 @@ package carry
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"bellwether/internal/core/model"
@@ -29,7 +30,7 @@ func Undo(ctx context.Context, k *kept.Store, all bool) ([]string, error) {
 	for l := j.Last(); l != nil; l = j.Last() {
 		forget := func() error {
 			j.Drop()
-			return k.WriteJourney(j)
+			return errors.Join(k.ForgetLeg(l.ID), k.WriteJourney(j))
 		}
 		switch {
 		case l.Commit != "" && repo == nil:

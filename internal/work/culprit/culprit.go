@@ -37,10 +37,15 @@ func Find(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 		return nil, err
 	}
 	result, err := l.find(ctx)
-	if err != nil || !opt.Part {
+	if err != nil {
 		return result, err
 	}
-	return result, l.part(ctx, result)
+	if opt.Part {
+		if err := l.part(ctx, result); err != nil {
+			return result, err
+		}
+	}
+	return result, k.KeepCulprit(result)
 }
 
 func (l *lab) find(ctx context.Context) (*model.CulpritResult, error) {
@@ -191,7 +196,7 @@ func (l *lab) part(ctx context.Context, result *model.CulpritResult) error {
 		return err
 	}
 	l.journey.Drop()
-	if err := l.kept.WriteJourney(l.journey); err != nil {
+	if err := errors.Join(l.kept.ForgetLeg(l.leg.ID), l.kept.WriteJourney(l.journey)); err != nil {
 		return err
 	}
 	result.Parted = []string{rest.ID, left.ID}

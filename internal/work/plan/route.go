@@ -64,7 +64,10 @@ func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r wor
 	if err := k.Restart(); err != nil {
 		return nil, err
 	}
-	return result, k.WriteRoute(kept.NewRoute(planned.Route))
+	if err := k.WriteRoute(kept.NewRoute(planned.Route)); err != nil {
+		return nil, err
+	}
+	return result, k.BeginRecord(result, d.Clock)
 }
 
 // Shelf is the compat books that apply to a request.

@@ -1,0 +1,108 @@
+// Package report is what a route did, for reviewers and for the record: what moved and why, what was verified, what is
+// left.
+package report
+
+import (
+	"time"
+
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/model"
+)
+
+// Report is what a route did.
+type Report struct {
+	Destination []string  `json:"destination"`
+	Begun       time.Time `json:"begun,omitzero"` // when the route was computed
+	Branch      string    `json:"branch,omitempty"`
+	Legs        []Leg     `json:"legs"`
+	// Left are what stays behind and why, as sentences.
+	Left      []string              `json:"left-behind,omitempty"`
+	Culprits  []model.CulpritResult `json:"culprits,omitempty"`
+	Bridges   []model.SurveyBridge  `json:"bridges,omitempty"` // temporary measures
+	ToDos     []model.ToDoResult    `json:"todos,omitempty"`
+	Checklist []model.ChecklistItem `json:"checklist,omitempty"`
+	Undo      []string              `json:"undo,omitempty"`    // commands that take it back
+	Unknown   []string              `json:"unknown,omitempty"` // what is not known any more, as sentences
+}
+
+// The states of a leg.
+const (
+	Done   = "done"
+	Repair = "to be repaired"
+	ToGo   = "to go"
+)
+
+// Leg is a leg of the route, with what came of it.
+type Leg struct {
+	model.LegResult
+	State        string                `json:"state"`
+	At           time.Time             `json:"at,omitzero"`     // when it was carried out
+	Tries        int                   `json:"tries,omitempty"` // how often it was verified
+	Gone         bool                  `json:"gone,omitempty"`  // its commit is not in the repository any more
+	Verification *finding.Verification `json:"verification,omitempty"`
+	Comparison   *finding.Comparison   `json:"comparison,omitempty"`
+}
+
+// Moves are the moves of legs that are done, in their order; several of one package become one.
+func (r *Report) Moves() (all []model.MoveSummary) {
+	for _, l := range r.Legs {
+		if l.State != Done {
+			continue
+		}
+		all = merged(all, l.Moves)
+	}
+	return all
+}
+
+// Carried are the packages that moved along in legs that are done; several moves of one become one.
+func (r *Report) Carried() (all []model.MoveSummary) {
+	for _, l := range r.Legs {
+		if l.State == Done {
+			all = merged(all, l.LegResult.Carried)
+		}
+	}
+	return all
+}
+
+// merged adds moves: one of what moved before goes on from there.
+func merged(all, more []model.MoveSummary) []model.MoveSummary {
+	at := map[string]int{}
+	for i, m := range all {
+		at[m.Name] = i
+	}
+	for _, m := range more {
+		i, before := at[m.Name]
+		if !before || all[i].To != m.From {
+			at[m.Name] = len(all)
+			all = append(all, m)
+			continue
+		}
+		from, places := all[i].From, all[i].Places
+		all[i] = m
+		all[i].From = from
+		if len(m.Places) == 0 {
+			all[i].Places = places
+		}
+	}
+	return all
+}
+
+// Last is the last leg that is done and was verified, nil for none.
+func (r *Report) Last() *Leg {
+	for i := len(r.Legs) - 1; i >= 0; i-- {
+		if l := &r.Legs[i]; l.State == Done && l.Verification != nil {
+			return l
+		}
+	}
+	return nil
+}
+
+// Count is how many legs are in a state.
+func (r *Report) Count(state string) (n int) {
+	for _, l := range r.Legs {
+		if l.State == state {
+			n++
+		}
+	}
+	return n
+}

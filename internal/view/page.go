@@ -1,0 +1,79 @@
+package view
+
+import (
+	"fmt"
+	"io"
+	"strings"
+)
+
+// pageStyle is that of every page: light and dark, narrow and wide, and for paper. Colours have a contrast of at least
+// 4.5 to 1 to what they stand on.
+const pageStyle = `
+:root { color-scheme: light dark; --ink: #1b2530; --paper: #fdfdfb; --soft: #55606b; --line: #d5d9dd; --band: #f1f3f4;
+  --good: #1a6b36; --warn: #8a4b00; --bad: #a8201a; --link: #0b5394; }
+@media (prefers-color-scheme: dark) { :root { --ink: #e4e8ec; --paper: #14181c; --soft: #a2adb8; --line: #39424b; --band: #1e252b;
+  --good: #7ccf97; --warn: #eab676; --bad: #f49a94; --link: #8fc1ee; } }
+* { box-sizing: border-box; }
+body { margin: 0 auto; padding: 1.5rem; max-width: 72rem; font: 16px/1.5 system-ui, sans-serif; color: var(--ink);
+  background: var(--paper); }
+h1 { font-size: 1.6rem; line-height: 1.25; margin: 0 0 .5rem; overflow-wrap: anywhere; }
+h2 { font-size: 1.2rem; margin: 2rem 0 .5rem; padding-top: .5rem; border-top: 1px solid var(--line); overflow-wrap: anywhere; }
+a { color: var(--link); }
+nav ul { display: flex; flex-wrap: wrap; gap: .25rem 1rem; list-style: none; padding: 0; }
+.wide { overflow-x: auto; margin: .5rem 0; }
+table { border-collapse: collapse; width: 100%; font-size: .95rem; }
+th, td { text-align: left; vertical-align: top; padding: .3rem .8rem .3rem 0; border-bottom: 1px solid var(--line);
+  overflow-wrap: break-word; max-width: 40rem; }
+th { color: var(--soft); font-weight: 600; }
+th[aria-sort] { cursor: pointer; }
+pre { overflow-x: auto; padding: .75rem; background: var(--band); font-size: .9rem; }
+details { margin: .5rem 0; } summary { cursor: pointer; color: var(--link); }
+.faint { color: var(--soft); } .good { color: var(--good); } .warn { color: var(--warn); } .bad { color: var(--bad); }
+.strong { font-weight: 700; }
+.hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
+svg { width: 100%; min-width: 44rem; height: auto; }
+svg text { fill: var(--ink); font: 14px system-ui, sans-serif; } svg .small { fill: var(--soft); font-size: 12px; }
+svg rect { fill: var(--band); stroke: var(--line); } svg .done { stroke: var(--good); stroke-width: 2; }
+svg .repair { stroke: var(--bad); stroke-width: 2; } svg path { stroke: var(--soft); fill: none; }
+@media print { body { max-width: none; padding: 0; font-size: 11pt; } nav { display: none; } .wide { overflow: visible; }
+  h2 { break-after: avoid; } tr { break-inside: avoid; } details > * { display: block; } }
+`
+
+// pageScript sorts tables by a column; without it they stand in their order.
+const pageScript = `
+for (const th of document.querySelectorAll('th')) {
+  th.setAttribute('aria-sort', 'none'); th.tabIndex = 0;
+  const sort = () => {
+    const body = th.closest('table').tBodies[0], at = th.cellIndex, up = th.getAttribute('aria-sort') !== 'ascending';
+    const rows = [...body.rows].sort((a, b) =>
+      a.cells[at].textContent.localeCompare(b.cells[at].textContent, undefined, { numeric: true }) * (up ? 1 : -1));
+    for (const o of th.parentNode.cells) o.setAttribute('aria-sort', 'none');
+    th.setAttribute('aria-sort', up ? 'ascending' : 'descending'); body.append(...rows);
+  };
+  th.addEventListener('click', sort); th.addEventListener('keydown', e => { if (e.key === 'Enter') sort(); });
+}
+`
+
+// page writes a document as one file that asks nothing of anywhere. Drawn is a drawing that stands before its parts,
+// already as SVG; empty for none.
+func page(w io.Writer, title, summary, drawn string, d *document) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"+
+		"<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"+
+		"<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'\">\n"+
+		"<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n<p>%s</p>\n</header>\n", escaped(title), pageStyle,
+		escaped(title), escaped(summary))
+	b.WriteString("<nav aria-label=\"parts\"><ul>\n")
+	for _, part := range d.blocks {
+		if h, is := part.(heading); is {
+			fmt.Fprintf(&b, "<li><a href=\"#%s\">%s</a></li>\n", slug(h.title), escaped(h.title))
+		}
+	}
+	b.WriteString("</ul></nav>\n<main>\n" + drawn)
+	for _, part := range d.blocks {
+		part.html(&b)
+	}
+	fmt.Fprintf(&b, "</main>\n<script>%s</script>\n</body>\n</html>\n", pageScript)
+	_, err := io.WriteString(w, b.String())
+	return err
+}
