@@ -211,7 +211,7 @@ func (k *Keep) Adopt() (names []string, err error) {
 			return nil, err
 		}
 	}
-	for _, name := range []string{"journey.json", "baseline.json", "ticks.json", "trials.json", gitNote, record} {
+	for _, name := range []string{"journey.json", "baseline.json", "ticks.json", "trials.json", "record.json", gitNote, record} {
 		if data, err := k.files.ReadAtMost(at(name), maxKept); err == nil {
 			if err := k.Write(name, plain(data)); err != nil {
 				return nil, err
@@ -219,14 +219,21 @@ func (k *Keep) Adopt() (names []string, err error) {
 			names = append(names, name)
 		}
 	}
-	results, _ := k.files.ReadDir(at("results"))
-	for _, e := range results {
-		name := path.Join("results", e.Name())
-		if data, err := k.files.ReadAtMost(at(name), maxKept); err == nil && path.Ext(name) == ".json" {
-			if err := k.Write(name, plain(data)); err != nil {
-				return nil, err
+	folders := []string{"results"}
+	routes, _ := k.files.ReadDir(at("record"))
+	for _, r := range routes {
+		folders = append(folders, path.Join("record", r.Name()))
+	}
+	for _, folder := range folders {
+		entries, _ := k.files.ReadDir(at(folder))
+		for _, e := range entries {
+			name := path.Join(folder, e.Name())
+			if data, err := k.files.ReadAtMost(at(name), maxKept); err == nil && path.Ext(name) == ".json" {
+				if err := k.Write(name, plain(data)); err != nil {
+					return nil, err
+				}
+				names = append(names, name)
 			}
-			names = append(names, name)
 		}
 	}
 	if k.files.Exists(at("route.yaml")) {
