@@ -1,6 +1,7 @@
 package maven
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -63,6 +64,7 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 			s.Notable = append(s.Notable, text)
 		}
 	}
+	s.Notable = append(s.Notable, r.elsewhere(ctx, p, s.Moves)...)
 	dangling, err := r.dangling(ctx, was, is)
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -72,6 +74,29 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 	}
 	s.Notable = append(s.Notable, dangling...)
 	return nil
+}
+
+// elsewhere says of packages that move which of them say in their descriptions that they are called otherwise by now.
+func (r *registry) elsewhere(ctx context.Context, p *project, moves []model.Move) (all []string) {
+	for _, m := range moves {
+		c, ok := mavenrepo.Read(m.Subject.Name)
+		if !ok || m.To == "" {
+			continue
+		}
+		e, err := r.poms(p).of(ctx, r.repositories(), c, m.To, 0)
+		if err != nil || e == nil {
+			continue
+		}
+		if to := e.root.At("distributionManagement", "relocation"); to != nil {
+			is := mavenrepo.Coordinates{
+				Group: cmp.Or(e.expand(to.Value("groupId")), c.Group), Artifact: cmp.Or(e.expand(to.Value("artifactId")), c.Artifact),
+			}
+			if is != c {
+				all = append(all, fmt.Sprintf("%s %s is called %s by now; newer releases are there", c, m.To, is))
+			}
+		}
+	}
+	return all
 }
 
 // below says of packages that get a lower version than some library asks for who asks for it, and why that does

@@ -295,7 +295,12 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir stri
 	if err != nil {
 		return nil, err
 	}
-	r := &registry{around: s, client: mavenrepo.New(s, settings), settings: settings, config: config, central: true}
+	r := &registry{around: s, client: mavenrepo.New(s, settings), settings: settings, config: config, central: true, inUse: map[string]string{}}
+	for _, q := range c.Requirements {
+		if q.Locked != "" {
+			r.inUse[q.Name] = q.Locked
+		}
+	}
 	r.repositories = sync.OnceValue(func() []mavenrepo.Repository { return r.declared(c.Detail.(*project)) })
 	return r, nil
 }

@@ -27,6 +27,7 @@ type registry struct {
 	central  bool // the central repository is asked, too
 	// repositories are those of the settings and those that the project declares, as it was when it connected.
 	repositories func() []mavenrepo.Repository
+	inUse        map[string]string // the versions that the project states, as it was when it connected
 }
 
 // base are the repositories that are there for every project.
@@ -79,7 +80,8 @@ func (r *registry) versions(ctx context.Context, name string) ([]string, error) 
 	if !ok {
 		return nil, fmt.Errorf("%q is no name of a package (want group:artifact)", name)
 	}
-	return r.client.Versions(ctx, r.repositories(), c)
+	list, err := r.client.Versions(ctx, r.repositories(), c)
+	return fitting(list, r.inUse[name]), err
 }
 
 // Releases are all versions that repositories list.

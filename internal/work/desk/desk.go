@@ -148,7 +148,7 @@ func (d *Desk) Ask(ctx context.Context, command ...string) (string, error) {
 	return d.prober.Ask(ctx, command...)
 }
 
-var versionText = regexp.MustCompile(`[0-9]+(\.[0-9]+)+\S*`)
+var versionText = regexp.MustCompile(`[0-9]+(\.[0-9]+)+[^\s"]*`)
 
 // Installed is the version of an installed runtime or tool, "" if there is
 // none. It is asked the way that the part's ecosystem asks, if that does.
