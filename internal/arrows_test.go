@@ -23,7 +23,7 @@ var mayImport = map[string]string{
 	"view":      "core",
 	"standin":   "core",
 	"cli": "core host view standin demo work work/desk work/settings work/world work/ways work/plan work/verify " +
-		"work/carry work/culprit work/look work/adapt work/todo work/notes work/report",
+		"work/carry work/culprit work/look work/adapt work/todo work/notes work/report work/scaffold",
 	"work":          "core host ecosystem work/settings work/tree work/kept work/desk work/verify",
 	"work/settings": "core host ecosystem",
 	"work/tree":     "core host ecosystem work/settings",
@@ -40,9 +40,10 @@ var mayImport = map[string]string{
 	"work/adapt":    "core host ecosystem work/desk work/tree work/kept work/shelf work/world work/verify work/todo",
 	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/need work/verify work/adapt " +
 		"work/todo work/notes",
-	"work/culprit": "core host work/desk work/tree work/kept work/world work/verify work/carry work/adapt",
-	"work/report":  "core host work/desk work/tree work/kept work/plan work/carry",
-	"work/look":    "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan work/notes",
+	"work/culprit":  "core host work/desk work/tree work/kept work/world work/verify work/carry work/adapt",
+	"work/report":   "core host work/desk work/tree work/kept work/plan work/carry",
+	"work/scaffold": "core host ecosystem work/desk work/tree work/kept",
+	"work/look":     "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan work/notes",
 }
 
 // room is the part of the house that a package is in, as mayImport names it; below internal,

@@ -52,11 +52,13 @@ var doors = []door{
 			"ecosystem/gomod/origin.go":   "temporary files",
 			"work/kept/store.go":          "the person's folder for what programs keep",
 			"work/verify/stage.go":        "a folder of the scratch",
+			"work/scaffold/source.go":     "templates where the person has them, temporary files",
 			"standin":                     "temporary files",
 			"cli/cli.go":                  "a drawing where the person wants it",
 			"cli/demo.go":                 "the demo's own folder",
 			"cli/democargo.go":            "the folder in which the demo's packages are compiled",
 			"cli/man.go":                  "the folder of the manual",
+			"cli/scaffold.go":             "a page where the person wants it",
 		},
 	},
 	{

@@ -175,7 +175,7 @@ usage or unreadable input; 3 network, registry or a missing tool failed;
 	flags.StringVar(&a.colour, "color", "auto", "colour text: auto, always or never")
 	root.AddCommand(
 		a.survey(), a.prereqs(), a.route(), a.advance(), a.verify(), a.explain(), a.culprit(), a.whereAmI(), a.report(), a.tick(), a.undo(),
-		a.notes(), a.adapt(), a.todo(), a.compatBooks(), a.demo(), a.standIn(), a.man(), a.version(),
+		a.notes(), a.adapt(), a.scaffold(), a.todo(), a.compatBooks(), a.demo(), a.standIn(), a.man(), a.version(),
 	)
 	return root
 }

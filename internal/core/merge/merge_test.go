@@ -85,7 +85,8 @@ func TestThree(t *testing.T) {
 			assert.Error(t, code, "seed %d: git finds no conflict\n%s", seed, out)
 			continue
 		}
-		if assert.NoError(t, code, "seed %d: git finds a conflict\n%s", seed, out) && assert.Equal(t, string(out), Text(pieces, nil), "seed %d", seed) {
+		if assert.NoError(t, code, "seed %d: git finds a conflict\n%s", seed, out) &&
+			assert.Equal(t, string(out), Text(pieces, nil), "seed %d", seed) {
 			agree++
 		}
 	}

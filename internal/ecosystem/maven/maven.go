@@ -295,7 +295,14 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir stri
 	if err != nil {
 		return nil, err
 	}
-	r := &registry{around: s, client: mavenrepo.New(s, settings), settings: settings, config: config, central: true, inUse: map[string]string{}}
+	r := &registry{
+		around:   s,
+		client:   mavenrepo.New(s, settings),
+		settings: settings,
+		config:   config,
+		central:  true,
+		inUse:    map[string]string{},
+	}
 	for _, q := range c.Requirements {
 		if q.Locked != "" {
 			r.inUse[q.Name] = q.Locked

@@ -1,0 +1,54 @@
+package scaffold
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// The forms in which generators write what is to be filled in, in names and contents.
+var placeholders = []*regexp.Regexp{
+	regexp.MustCompile(`\{\{\s*\.?([A-Za-z][\w.-]*)\s*\}\}`), regexp.MustCompile(`<%=?\s*([A-Za-z][\w.-]*)\s*%>`),
+	regexp.MustCompile(`__([A-Za-z][A-Za-z0-9]*(?:[_-][A-Za-z0-9]+)*)__`), regexp.MustCompile(`%%([A-Za-z][\w-]*)%%`),
+	regexp.MustCompile(`\[\[\s*([A-Za-z][\w.-]*)\s*\]\]`), regexp.MustCompile(`\$\$([A-Za-z][\w-]*)\$\$`),
+}
+
+// fillKey is a name of a value in the form in which it is looked up: spellings that differ in case, "-", "_" and "." are one.
+func fillKey(name string) string {
+	return strings.NewReplacer("-", "", "_", "", ".", "").Replace(strings.ToLower(name))
+}
+
+// Values are what is filled in, by the names that generators use.
+type Values map[string]string
+
+// Set gives a value a name.
+func (v Values) Set(name, value string) { v[fillKey(name)] = value }
+
+// Fill fills a template in, names and contents. What cannot be filled stays, and is named where it stands in the name of a
+// file: in contents it may be meant as it is.
+func (v Values) Fill(t Tree) (filled Tree, unknown []string) {
+	filled = Tree{}
+	fill := func(text string, named bool) string {
+		for _, p := range placeholders {
+			text = p.ReplaceAllStringFunc(text, func(found string) string {
+				name := p.FindStringSubmatch(found)[1]
+				if value, known := v[fillKey(name)]; known {
+					return value
+				}
+				if named && !slices.Contains(unknown, name) {
+					unknown = append(unknown, name)
+				}
+				return found
+			})
+		}
+		return text
+	}
+	for _, name := range sorted(t) {
+		data := t[name]
+		if !Binary(data) {
+			data = []byte(fill(string(data), false))
+		}
+		filled[fill(name, true)] = data
+	}
+	return filled, unknown
+}

@@ -1,0 +1,146 @@
+package scaffold
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func over(t Tree) (func(string) ([]byte, bool), []string) {
+	return func(name string) ([]byte, bool) { data, ok := t[name]; return data, ok }, sorted(t)
+}
+
+func states(c *Comparison) map[string]State {
+	all := map[string]State{}
+	for _, f := range c.Files {
+		all[f.Path] = f.State
+	}
+	return all
+}
+
+func tree(pairs ...string) Tree {
+	t := Tree{}
+	for i := 0; i < len(pairs); i += 2 {
+		t[pairs[i]] = []byte(pairs[i+1])
+	}
+	return t
+}
+
+// TestCompare sees each way in which a file can stand to a template.
+func TestCompare(t *testing.T) {
+	text := "one\ntwo\nthree\nfour\nfive\nsix\n"
+	old := tree("same", "s", "takes", "a\n", "done", "a\n", "merges", text, "clash", "a\n", "gone", "g", "gone-changed", "g", "left", "l\n",
+		"src/app.js", text, "was/app.ts", text, "logo.png", "\x00a", "both-gone", "nobody has it")
+	fresh := tree(
+		"same",
+		"s",
+		"takes",
+		"b\n",
+		"done",
+		"b\n",
+		"merges",
+		text+"seven\n",
+		"clash",
+		"b\n",
+		"new",
+		"n",
+		"left",
+		"m\n",
+		"src/app.js",
+		text+"seven\n",
+		"now/app.ts",
+		text+"seven\n",
+		"logo.png",
+		"\x00b",
+		"new-clash",
+		"x\n",
+	)
+	mine, names := over(
+		tree("same", "mine", "takes", "a\n", "done", "b\n", "merges", "zero\n"+text, "clash", "c\n", "gone", "g", "gone-changed", "h",
+			"web/app.js", "zero\n"+text, "was/app.ts", text, "logo.png", "\x00c", "new-clash", "y\n", "own", "own"),
+	)
+	c := Compare(old, fresh, mine, names)
+	assert.Equal(t, map[string]State{
+		"takes": Takes, "done": Alike, "merges": Merges, "clash": Conflicts, "gone": Gone, "gone-changed": GoneHere, "left": Removed, "new": New,
+		"web/app.js": Merges, "was/app.ts": Takes, "logo.png": Conflicts, "new-clash": Conflicts, "both-gone": Alike,
+	}, states(c))
+	assert.Equal(t, 1, c.Unchanged)
+	for _, f := range c.Files {
+		switch f.Path {
+		case "web/app.js":
+			assert.Equal(t, "src/app.js", f.Old)
+			assert.Equal(t, "zero\n"+text+"seven\n", string(f.After))
+		case "was/app.ts":
+			assert.Equal(t, "now/app.ts", f.New)
+		case "clash":
+			require.Len(t, f.Hunks, 1)
+			assert.Equal(t, Hunk{1, 1, Conflicts, "a\n", "c\n", "b\n"}, f.Hunks[0])
+			assert.Equal(t, "b\n", f.Take("a\n", "b\n", func(Hunk) bool { return true }))
+			assert.Equal(t, "c\n", f.Take("a\n", "b\n", func(Hunk) bool { return false }))
+			assert.Equal(t, "<<<<<<< the project's\nc\n=======\nb\n>>>>>>> the template's\n", f.Marked("a\n", "b\n"))
+		}
+	}
+}
+
+// TestKeys sees that order and format make no noise, and that what only the person changed stays: a property test
+// over random settings.
+func TestKeys(t *testing.T) {
+	names := []string{"port", "log", "depth", "crew", "bell"}
+	for seed := range uint64(500) {
+		rng := rand.New(rand.NewPCG(seed, 7))
+		make1 := func(like map[string]string) map[string]string {
+			all := map[string]string{}
+			for _, n := range names {
+				switch {
+				case rng.IntN(3) > 0 && like[n] != "":
+					all[n] = like[n]
+				case rng.IntN(3) > 0:
+					all[n] = fmt.Sprint("v", rng.IntN(4))
+				}
+			}
+			return all
+		}
+		old := make1(nil)
+		fresh, mine := make1(old), make1(old)
+		write := func(m map[string]string, indent string) []byte {
+			data, err := json.MarshalIndent(m, "", indent)
+			require.NoError(t, err)
+			return append(data, '\n')
+		}
+		get, all := over(Tree{"a.json": write(mine, "    ")})
+		c := Compare(Tree{"a.json": write(old, "  ")}, Tree{"a.json": write(fresh, "  ")}, get, all)
+		if len(c.Files) == 0 || c.Files[0].State != Merges && c.Files[0].State != Takes {
+			continue
+		}
+		var now map[string]string
+		require.NoError(t, json.Unmarshal(c.Files[0].After, &now), "seed %d: %s", seed, c.Files[0].After)
+		for _, n := range names {
+			switch {
+			case fresh[n] == old[n]:
+				assert.Equal(t, mine[n], now[n], "seed %d: only the person changed %s", seed, n)
+			case mine[n] == old[n]:
+				assert.Equal(t, fresh[n], now[n], "seed %d: only the template changed %s", seed, n)
+			}
+		}
+	}
+}
+
+// TestFill fills in what is known, in several forms, and names what is not.
+func TestFill(t *testing.T) {
+	v := Values{}
+	v.Set("project-name", "ferries")
+	filled, unknown := v.Fill(
+		tree("__projectName__/{{ project_name }}.txt", "<%= project.name %> [[PROJECT-NAME]] {{ other }} ${{ secrets.X }}",
+			"__who__.md", "x", "logo.png", "\x00{{project-name}}"),
+	)
+	assert.Equal(
+		t,
+		tree("ferries/ferries.txt", "ferries ferries {{ other }} ${{ secrets.X }}", "__who__.md", "x", "logo.png", "\x00{{project-name}}"),
+		filled,
+	)
+	assert.Equal(t, []string{"who"}, unknown)
+}

@@ -1,0 +1,316 @@
+// Package scaffold compares a project with the templates of an older and of a newer framework, and takes over what the
+// person wants of the difference.
+package scaffold
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/scaffold"
+	"bellwether/internal/core/spelling"
+	"bellwether/internal/work/desk"
+	"bellwether/internal/work/kept"
+	"bellwether/internal/work/tree"
+)
+
+// Options say what is compared, and what is taken over.
+type Options struct {
+	From, To  string            // the older template and the newer one
+	Folder    string            // of the templates; empty for the usual ones
+	Set       map[string]string // what is filled in, besides what the project tells
+	Component string            // the folder of the project that the template is for
+	Take      []string          // FILE or FILE:HUNK
+	TakeClean bool              // all that applies cleanly
+	Decline   []string          // FILE or FILE:HUNK that is not asked again
+	Mark      bool              // conflicts of files that are taken are written with the usual markers
+}
+
+// Result is what a comparison gave, and what was done.
+type Result struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	scaffold.Comparison
+	Declined int      `json:"declined,omitempty"` // places that were declined before, and are left out
+	Unfilled []string `json:"unfilled,omitempty"` // placeholders in names of files that nothing fills
+	Taken    []string `json:"taken,omitempty"`    // files that were written
+}
+
+// comparing is a comparison on its way.
+type comparing struct {
+	desk       *desk.Desk
+	tree       *tree.Tree
+	kept       *kept.Store
+	opt        Options
+	old, fresh scaffold.Tree
+	result     *Result
+}
+
+// Compare compares, and takes over what is wanted.
+func Compare(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Options) (*Result, error) {
+	if opt.Component = path.Clean(opt.Component); !fs.ValidPath(opt.Component) {
+		return nil, &model.Fault{Doing: "comparing with a template", Wrong: fmt.Sprintf("%q is no folder of the project", opt.Component)}
+	}
+	c := &comparing{desk: d, tree: t, kept: k, opt: opt, result: &Result{From: harmless.Address(opt.From), To: harmless.Address(opt.To)}}
+	l := &loader{desk: d, tree: t, folder: opt.Folder}
+	values := c.values()
+	for _, one := range []struct {
+		source string
+		into   *scaffold.Tree
+	}{{opt.From, &c.old}, {opt.To, &c.fresh}} {
+		raw, err := l.load(ctx, one.source)
+		if err != nil {
+			return nil, err
+		}
+		var unknown []string
+		*one.into, unknown = values.Fill(raw)
+		for _, name := range unknown {
+			if !slices.Contains(c.result.Unfilled, name) {
+				c.result.Unfilled = append(c.result.Unfilled, name)
+			}
+		}
+	}
+	names, err := c.names()
+	if err != nil {
+		return nil, err
+	}
+	c.result.Comparison = *scaffold.Compare(c.old, c.fresh, c.mine, names)
+	for i := range c.result.Files { // as the project calls them
+		c.result.Files[i].Path = path.Join(opt.Component, c.result.Files[i].Path)
+	}
+	if err := c.withoutDeclined(); err != nil {
+		return nil, err
+	}
+	if len(opt.Take) > 0 || opt.TakeClean || len(opt.Decline) > 0 {
+		return c.result, c.act(ctx)
+	}
+	return c.result, nil
+}
+
+// values are what the project tells of itself, and what the person says.
+func (c *comparing) values() scaffold.Values {
+	v := scaffold.Values{}
+	if part := c.tree.Part(c.opt.Component); part != nil && part.Name != "" {
+		base := path.Base(part.Name)
+		for _, name := range []string{"name", "project", "project-name", "app", "app-name", "package", "package-name", "module-name", "slug"} {
+			v.Set(name, base)
+		}
+		v.Set("module", part.Name)
+		v.Set("module-path", part.Name)
+		v.Set("namespace", strings.NewReplacer("-", "_", ".", "_").Replace(base))
+	}
+	for name, value := range c.opt.Set {
+		v.Set(name, value)
+	}
+	return v
+}
+
+// names are the files of the component.
+func (c *comparing) names() (names []string, err error) {
+	files := c.tree.Files.Files()
+	for _, name := range files {
+		if c.opt.Component == "." {
+			names = append(names, name)
+		} else if rest, in := strings.CutPrefix(name, c.opt.Component+"/"); in {
+			names = append(names, rest)
+		}
+	}
+	return names, nil
+}
+
+func (c *comparing) mine(name string) ([]byte, bool) {
+	data, err := fs.ReadFile(c.tree.Files.FS, path.Join(c.opt.Component, name))
+	return data, err == nil
+}
+
+// textOf is what a template has for a file.
+func (c *comparing) textOf(t scaffold.Tree, names ...string) string {
+	for _, name := range names {
+		if data, there := t[name]; there && name != "" {
+			return string(data)
+		}
+	}
+	return ""
+}
+
+// own is a file's name below the component.
+func (c *comparing) own(name string) string {
+	if c.opt.Component == "." {
+		return name
+	}
+	return strings.TrimPrefix(name, c.opt.Component+"/")
+}
+
+func (c *comparing) older(f *scaffold.File) string { return c.textOf(c.old, f.Old, c.own(f.Path)) }
+func (c *comparing) newer(f *scaffold.File) string {
+	return c.textOf(c.fresh, f.New, f.Old, c.own(f.Path))
+}
+
+// declinedKey names a change that was declined: the file with what the template has for it.
+func (c *comparing) declinedKey(f *scaffold.File, hunk int) string {
+	what := c.newer(f)
+	if hunk > 0 && hunk <= len(f.Hunks) {
+		what = f.Hunks[hunk-1].Base + "\x00" + f.Hunks[hunk-1].Theirs
+	}
+	sum := sha256.Sum256([]byte(f.Path + "\x00" + what))
+	return hex.EncodeToString(sum[:16])
+}
+
+// withoutDeclined leaves out what was declined before.
+func (c *comparing) withoutDeclined() error {
+	declined, err := c.kept.Declined()
+	if err != nil {
+		return err
+	}
+	c.result.Files = slices.DeleteFunc(c.result.Files, func(f scaffold.File) bool {
+		if declined[c.declinedKey(&f, 0)] {
+			c.result.Declined++
+			return true
+		}
+		return false
+	})
+	for i := range c.result.Files {
+		f := &c.result.Files[i]
+		for n := range f.Hunks {
+			if declined[c.declinedKey(f, n+1)] {
+				f.Hunks[n].State = scaffold.Declined
+				c.result.Declined++
+			}
+		}
+	}
+	return nil
+}
+
+// act takes over and declines what the person said.
+func (c *comparing) act(ctx context.Context) error {
+	repo, release, err := c.kept.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if _, err := kept.CheckClean(ctx, repo, "taking a template over", "so that what it changes can be looked at by itself"); err != nil {
+		return err
+	}
+	for _, text := range c.opt.Decline {
+		f, hunk, err := c.find(text)
+		if err != nil {
+			return err
+		}
+		if err := c.kept.Decline(c.declinedKey(f, hunk)); err != nil {
+			return err
+		}
+	}
+	var edits []model.FileEdit
+	if c.opt.TakeClean {
+		for i := range c.result.Files {
+			if f := &c.result.Files[i]; !slices.ContainsFunc(c.opt.Take, func(t string) bool { return strings.HasPrefix(t, f.Path) }) {
+				edits = append(edits, c.clean(f)...)
+			}
+		}
+	}
+	wanted := map[*scaffold.File][]int{}
+	var order []*scaffold.File
+	for _, text := range c.opt.Take {
+		f, hunk, err := c.find(text)
+		if err != nil {
+			return err
+		}
+		if wanted[f] == nil {
+			order = append(order, f)
+		}
+		wanted[f] = append(wanted[f], hunk)
+	}
+	for _, f := range order {
+		edits = append(edits, c.taken(f, wanted[f])...)
+	}
+	edits = slices.DeleteFunc(edits, func(e model.FileEdit) bool { return e.New != nil && e.Old != nil && string(e.Old) == string(e.New) })
+	if len(edits) == 0 {
+		return nil
+	}
+	for _, e := range edits {
+		c.result.Taken = append(c.result.Taken, e.File)
+	}
+	return c.kept.WriteAside(ctx, repo, "scaffold", "what the template "+c.result.To+" has", edits)
+}
+
+// find is the file, and the hunk of it, that a text names: "FILE" or "FILE:2".
+func (c *comparing) find(text string) (*scaffold.File, int, error) {
+	name, number, hunk := text, "", 0
+	if at := strings.LastIndexByte(text, ':'); at > 0 {
+		if n, err := strconv.Atoi(text[at+1:]); err == nil {
+			name, number, hunk = text[:at], text[at+1:], n
+		}
+	}
+	var names []string
+	for i := range c.result.Files {
+		f := &c.result.Files[i]
+		if names = append(names, f.Path); f.Path != name {
+			continue
+		}
+		if number != "" && (hunk < 1 || hunk > len(f.Hunks)) {
+			return nil, 0, &model.Fault{
+				Doing: "taking " + text,
+				Wrong: fmt.Sprintf("%s has %s that the template changed", name, spelling.Count(len(f.Hunks), "place", "places")),
+				Next:  "bellwether scaffold --show " + name + " shows them",
+			}
+		}
+		return f, hunk, nil
+	}
+	return nil, 0, &model.Fault{
+		Doing: "taking " + text, Wrong: fmt.Sprintf("the template changes no %q", name), Next: near(name, names),
+	}
+}
+
+// clean are the edits of a file that applies cleanly.
+func (c *comparing) clean(f *scaffold.File) []model.FileEdit {
+	declined := slices.ContainsFunc(f.Hunks, func(h scaffold.Hunk) bool { return h.State == scaffold.Declined })
+	switch f.State {
+	case scaffold.Takes, scaffold.Merges, scaffold.New, scaffold.Gone:
+	default:
+		return nil
+	}
+	if declined {
+		text := f.Take(c.older(f), c.newer(f), func(h scaffold.Hunk) bool {
+			return h.State != scaffold.Conflicts && f.Hunks[h.Number-1].State != scaffold.Declined
+		})
+		return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(text)}}
+	}
+	return c.whole(f, f.After)
+}
+
+// whole are the edits that give a file new bytes, under its new name if the template gave it one.
+func (c *comparing) whole(f *scaffold.File, after []byte) []model.FileEdit {
+	to := f.Path
+	if f.New != "" && f.Old == "" {
+		to = path.Join(c.opt.Component, f.New)
+	}
+	if to == f.Path {
+		return []model.FileEdit{{File: f.Path, Old: f.Before, New: after}}
+	}
+	return []model.FileEdit{{File: f.Path, Old: f.Before}, {File: to, New: after}}
+}
+
+// taken are the edits of a file that the person wants, whole or by hunks.
+func (c *comparing) taken(f *scaffold.File, hunks []int) []model.FileEdit {
+	old, fresh := c.older(f), c.newer(f)
+	switch {
+	case slices.Contains(hunks, 0) && c.opt.Mark && f.State == scaffold.Conflicts:
+		return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(f.Marked(old, fresh))}}
+	case slices.Contains(hunks, 0) && (f.State == scaffold.GoneHere || f.State == scaffold.Gone):
+		return []model.FileEdit{{File: f.Path, Old: f.Before}}
+	case slices.Contains(hunks, 0) && (f.State == scaffold.Conflicts || f.State == scaffold.Removed):
+		return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(fresh)}}
+	case slices.Contains(hunks, 0):
+		return c.whole(f, f.After)
+	}
+	text := f.Take(old, fresh, func(h scaffold.Hunk) bool { return slices.Contains(hunks, h.Number) })
+	return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(text)}}
+}
