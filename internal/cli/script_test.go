@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"golang.org/x/mod/sumdb/note"
 
 	"bellwether/internal/host/run"
@@ -39,6 +40,7 @@ func TestMain(m *testing.M) {
 // TestScripts runs the built program on files in a temporary folder. Besides
 // testscript's own commands there are
 //
+//	conforms                     what was printed last follows the schema that it names
 //	registry FILE [FAULT PATH]   serve the universe in FILE; npm_config_registry
 //	                             names it. FAULT is what happens at PATH: 401,
 //	                             404, hang, cut, html, integrity
@@ -102,7 +104,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"registry": serveRegistry, "gems": serveGems, "artifacts": serveArtifacts,
+			"registry": serveRegistry, "gems": serveGems, "artifacts": serveArtifacts, "conforms": conforms,
 			"modules": serveModules, "sums": serveSums, "page": servePage, "repage": changePage,
 			"commit": commit, "status": wantStatus, "interrupt": interrupt, "hangup": hangUp,
 			"small-disk": smallDisk, "fill": fillDisk, "client": askClient,
@@ -400,3 +402,20 @@ func endBy(ts *testscript.TestScript, signal syscall.Signal, args []string) {
 		ts.Fatalf("exit status %d, want %d", got, exitInterrupted)
 	}
 }
+
+// conforms sees that what was printed last follows the schema that it names.
+func conforms(ts *testscript.TestScript, _ bool, _ []string) {
+	text := ts.ReadFile("stdout")
+	named := regexp.MustCompile(`"schema": "bellwether/([a-z-]+)/1"`).FindStringSubmatch(text)
+	if named == nil {
+		ts.Fatalf("it names no schema: %s", text)
+	}
+	schema, err := jsonschema.NewCompiler().Compile(filepath.Join(schemas, named[1]+".json"))
+	ts.Check(err)
+	value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+	ts.Check(err)
+	ts.Check(schema.Validate(value))
+}
+
+// schemas is the folder of the schemas of outputs; scripts work elsewhere.
+var schemas, _ = filepath.Abs("../../docs/schema/output")

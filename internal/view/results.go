@@ -48,10 +48,21 @@ func (o Out) Explain(all []model.Explanation) error {
 		}
 		explainOne(d, e)
 	}
-	return o.show("explain", struct {
-		Explanations []model.Explanation `json:"explanations"`
-	}{all}, d)
+	return o.show("explain", explanations{all}, d)
 }
+
+// explanations and conflict are what JSON has of results that are no objects of their own.
+type (
+	explanations struct {
+		Explanations []model.Explanation `json:"explanations"`
+	}
+	conflict struct {
+		Title string            `json:"title"`
+		Proof []string          `json:"proof"`
+		Steps []model.ProofStep `json:"steps"`
+		Ways  []model.WayOut    `json:"ways,omitempty"`
+	}
+)
 
 // shownReleases is how many releases are listed.
 const shownReleases = 8
@@ -406,12 +417,7 @@ func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut
 		}
 		d.add(gap{}, line{plain("What would do instead, each tried; "), span{"--take NUMBER", strong}, plain(" goes that way:")}, rows)
 	}
-	return o.show("conflict", struct {
-		Title string            `json:"title"`
-		Proof []string          `json:"proof"`
-		Steps []model.ProofStep `json:"steps"`
-		Ways  []model.WayOut    `json:"ways,omitempty"`
-	}{title, lines, proof, ways}, d)
+	return o.show("conflict", conflict{title, lines, proof, ways}, d)
 }
 
 // checklist shows what must be tried by hand, and what was found.
