@@ -141,6 +141,7 @@ const (
 	columnGap, rowGap   = 110, 24
 	margin              = 24
 	lineHeight          = 20
+	pageWidth           = 1240
 )
 
 func (n *graphNode) at() (x, y int) {
@@ -172,12 +173,14 @@ func (g *graph) svg() []byte {
 		c.height += lineHeight
 		c.width = max(c.width, 2*margin+len([]rune(text))*7)
 	}
+	// What is wider than a page is shown smaller; a viewer can make it larger again.
+	shown := min(c.width, pageWidth)
 	var whole bytes.Buffer
 	fmt.Fprintf(
 		&whole,
 		`<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n",
-		c.width,
-		c.height,
+		shown,
+		c.height*shown/c.width,
 		c.width,
 		c.height,
 	)

@@ -77,6 +77,8 @@ func (d *describing) of(t reflect.Type) map[string]any {
 		return map[string]any{"anyOf": []any{d.of(t.Elem()), map[string]any{"type": "null"}}}
 	case reflect.Slice:
 		return map[string]any{"type": []string{"array", "null"}, "items": d.of(t.Elem())}
+	case reflect.Array:
+		return map[string]any{"type": "array", "items": d.of(t.Elem()), "minItems": t.Len(), "maxItems": t.Len()}
 	case reflect.Map:
 		return map[string]any{"type": []string{"object", "null"}, "additionalProperties": d.of(t.Elem())}
 	case reflect.Struct:
