@@ -35,7 +35,8 @@ svg { width: 100%; min-width: 44rem; height: auto; }
 svg text { fill: var(--ink); font: 14px system-ui, sans-serif; } svg .small { fill: var(--soft); font-size: 12px; }
 svg rect { fill: var(--band); stroke: var(--line); } svg .done { stroke: var(--good); stroke-width: 2; }
 svg .repair { stroke: var(--bad); stroke-width: 2; } svg path { stroke: var(--soft); fill: none; }
-@media print { body { max-width: none; padding: 0; font-size: 11pt; } nav { display: none; } .wide { overflow: visible; } svg { min-width: 0; }
+@media print { body { max-width: none; padding: 0; font-size: 11pt; } nav { display: none; } .wide { overflow: visible; }
+  svg { min-width: 0; }
   h2 { break-after: avoid; } tr { break-inside: avoid; } details > * { display: block; } }
 `
 

@@ -22,8 +22,12 @@ type Element struct {
 	Text     string     // what stands in it besides elements, trimmed
 	Site     model.Site // of the text without white space around it; with no length where it cannot be changed in one piece
 	Start    int        // where its start tag begins
+	Line     int        // of its start tag, counted from 1
 	Inner    int        // where its content begins
 	End      int        // behind its end tag
+
+	text []byte // as it is gathered
+	said bool   // some of it is more than white space
 }
 
 // The bounds of a document.
@@ -76,6 +80,15 @@ type reader struct {
 	dec   *xml.Decoder
 	stack []*Element
 	count int
+	// Lines are counted as places come, which is one pass however many there are.
+	counted, line int
+}
+
+// lineOf is the line of a place that is not before the last one that was asked for.
+func (r *reader) lineOf(at int) int {
+	r.line += bytes.Count(r.src[min(r.counted, at):at], []byte("\n"))
+	r.counted = max(r.counted, at)
+	return r.line + 1
 }
 
 func (r *reader) read() (root *Element, err error) {
@@ -94,7 +107,7 @@ func (r *reader) read() (root *Element, err error) {
 			if r.count++; r.count > maxElements || len(r.stack) > maxDepth {
 				return nil, errors.New("it has too many elements")
 			}
-			e := &Element{Name: t.Name.Local, Start: start, Inner: end}
+			e := &Element{Name: t.Name.Local, Start: start, Inner: end, Line: r.lineOf(start)}
 			for _, a := range t.Attr {
 				if e.Attrs == nil {
 					e.Attrs = map[string]string{}
@@ -117,7 +130,7 @@ func (r *reader) read() (root *Element, err error) {
 			}
 			e := r.stack[n-1]
 			e.End = max(end, e.Inner)
-			e.Text = strings.TrimSpace(e.Text)
+			e.Text, e.text = string(bytes.TrimSpace(e.text)), nil
 			r.stack = r.stack[:n-1]
 		case xml.CharData:
 			if n := len(r.stack); n > 0 {
@@ -137,15 +150,18 @@ func (r *reader) read() (root *Element, err error) {
 // text adds a piece of text to an element. Two pieces with something in them cannot be changed as one.
 func (r *reader) text(e *Element, text string, start, end int) {
 	blank := strings.TrimSpace(text) == ""
-	if again := strings.TrimSpace(e.Text) != "" && !blank; again {
-		e.Text += text
-		e.Site = model.Site{}
+	if blank && !e.said {
 		return
 	}
-	e.Text += text
+	e.text = append(e.text, text...)
 	if blank {
 		return
 	}
+	if e.said {
+		e.Site = model.Site{}
+		return
+	}
+	e.said = true
 	raw := r.src[start:end]
 	if inner, cdata := bytes.CutPrefix(raw, []byte("<![CDATA[")); cdata {
 		start += len("<![CDATA[")
@@ -154,7 +170,7 @@ func (r *reader) text(e *Element, text string, start, end int) {
 	trimmed := bytes.TrimLeft(raw, " \t\r\n")
 	start += len(raw) - len(trimmed)
 	trimmed = bytes.TrimRight(trimmed, " \t\r\n")
-	e.Site = model.Site{File: r.file, Start: start, End: start + len(trimmed), Text: string(trimmed), Line: model.LineOf(r.src, start)}
+	e.Site = model.Site{File: r.file, Start: start, End: start + len(trimmed), Text: string(trimmed), Line: r.lineOf(start)}
 }
 
 // Child is the first child of a name; nil for none. It may be asked of nil.

@@ -155,7 +155,7 @@ func (p *pom) list(e *xmldoc.Element, name string) (all []*dependency) {
 			optional: one.Value("optional"), of: p, at: one,
 		}
 		if p.src != nil {
-			d.line = model.LineOf(p.src, one.Start)
+			d.line = one.Line
 		}
 		if name == "plugin" && d.coords.Group == "" {
 			d.coords.Group = "org.apache.maven.plugins"

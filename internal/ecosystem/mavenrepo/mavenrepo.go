@@ -136,6 +136,7 @@ func key(repositories []Repository, what string) string {
 
 func (c *Client) versions(ctx context.Context, repositories []Repository, of Coordinates) (all []string, err error) {
 	known := false
+	seen := map[string]bool{}
 	for _, r := range repositories {
 		text, err := c.document(ctx, r, of.folder()+"/maven-metadata.xml", fetch.Request{
 			Form: "maven-metadata/1", Limit: maxMetadata, Absent: []byte{}, Distil: io.ReadAll,
@@ -153,7 +154,8 @@ func (c *Client) versions(ctx context.Context, repositories []Repository, of Coo
 		}
 		for _, v := range root.At("versioning", "versions").All("version") {
 			snapshot := strings.HasSuffix(v.Text, "-SNAPSHOT")
-			if fine(v.Text) && (snapshot && r.Snapshots || !snapshot && !r.NoRelease) && !slices.Contains(all, v.Text) {
+			if fine(v.Text) && (snapshot && r.Snapshots || !snapshot && !r.NoRelease) && !seen[v.Text] {
+				seen[v.Text] = true
 				all = append(all, v.Text)
 			}
 		}
@@ -161,8 +163,17 @@ func (c *Client) versions(ctx context.Context, repositories []Repository, of Coo
 	if !known {
 		return nil, fmt.Errorf("%s: %w", of, ErrMissing)
 	}
-	slices.SortStableFunc(all, Compare)
-	return all, nil
+	return ascending(all), nil
+}
+
+// ascending sorts versions, each read once.
+func ascending(all []string) []string {
+	parsed := make(map[string]version.Version, len(all))
+	for _, text := range all {
+		parsed[text], _ = version.Maven{}.Parse(text)
+	}
+	slices.SortStableFunc(all, func(a, b string) int { return parsed[a].Compare(parsed[b]) })
+	return all
 }
 
 // Compare orders versions as they are written.
