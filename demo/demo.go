@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-//go:embed npm golang gem maven all:project all:booking all:cargo wakelog repair
+//go:embed all:npm golang gem maven all:project all:booking all:cargo wakelog repair
 var files embed.FS
 
 // Packages are the folders of the simulated npm registry.

@@ -25,6 +25,8 @@ import (
 	"bellwether/internal/work/look"
 	"bellwether/internal/work/notes"
 	"bellwether/internal/work/plan"
+	"bellwether/internal/work/report"
+	"bellwether/internal/work/scaffold"
 	"bellwether/internal/work/ways"
 	"bellwether/internal/work/world"
 )
@@ -210,7 +212,7 @@ func (d *demoStory) tell() error {
 			world.Request{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}},
 		),
 		d.first,
-		d.route, d.said, d.repairs, d.legs, d.end,
+		d.route, d.said, d.repairs, d.legs, d.end, d.fresh, d.reporting(demoReport),
 	}
 	for _, chapter := range chapters {
 		if err := chapter(); err != nil {
@@ -393,6 +395,54 @@ func (d *demoStory) repair() error {
 		}
 		return os.WriteFile(filepath.Join(d.dir, filepath.FromSlash(name)), data, 0o644)
 	})
+}
+
+// fresh compares the board with what a fresh one of the new framework looks like.
+func (d *demoStory) fresh() error {
+	const from, to = "npm/create-quayside@1", "npm/create-quayside@4"
+	d.chapter(
+		"What a fresh board of the new version looks like, and what of it ours lacks",
+		"bellwether scaffold --from "+from+" --to "+to+" --component board --set 'title=Saltmarsh Ferries'",
+	)
+	p, err := d.open()
+	if err != nil {
+		return err
+	}
+	r, err := scaffold.Compare(d.ctx, p.Desk, p.Tree, p.Kept, scaffold.Options{
+		From: from, To: to, Component: "board", Set: map[string]string{"title": "Saltmarsh Ferries"},
+	})
+	if err != nil {
+		return err
+	}
+	return d.out.Scaffold(&view.Scaffold{From: r.From, To: r.To, Comparison: &r.Comparison}, r)
+}
+
+// demoReport is the file that the report of the demo is written to, in the project's own folder for such things.
+const demoReport = ".git/report.html"
+
+// reporting tells reviewers what the route did, and writes the page.
+func (d *demoStory) reporting(page string) func() error {
+	return func() error {
+		d.chapter("For the reviewers: the report", "bellwether report --format html > "+page)
+		p, err := d.open()
+		if err != nil {
+			return err
+		}
+		r, err := report.Read(d.ctx, p.Desk, p.Tree, p.Kept, report.Options{})
+		if err != nil {
+			return err
+		}
+		f, err := os.Create(filepath.Join(d.dir, filepath.FromSlash(page)))
+		if err != nil {
+			return err
+		}
+		out := view.Out{W: f, Format: view.HTML}
+		if err := errors.Join(out.Report(r), f.Close()); err != nil {
+			return err
+		}
+		fmt.Fprintf(d.stdout, "The page is in %s\n", f.Name())
+		return nil
+	}
 }
 
 func (d *demoStory) end() error {

@@ -59,14 +59,17 @@ func cutMarkdown(w io.Writer, title, summary string, d *document) error {
 	var b strings.Builder
 	heading{title, ""}.markdown(&b)
 	line{plain("%s", summary)}.markdown(&b)
-	for i, part := range d.blocks {
+	left := 0
+	for _, part := range d.blocks {
 		var next strings.Builder
-		part.markdown(&next)
-		if b.Len()+next.Len() > maxMarkdown {
-			fmt.Fprintf(&b, "%d more parts do not fit here; `bellwether report --format html` has all.\n", len(d.blocks)-i)
-			break
+		if part.markdown(&next); b.Len()+next.Len() > maxMarkdown {
+			left++ // a smaller one may still fit
+			continue
 		}
 		b.WriteString(next.String())
+	}
+	if left > 0 {
+		fmt.Fprintf(&b, "%s not fit here; `bellwether report --format html` has all.\n", count(left, "part does", "parts do"))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

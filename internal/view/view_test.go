@@ -3,6 +3,7 @@ package view
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/report"
 )
 
 var survey = &model.Survey{Components: []model.SurveyComponent{{
@@ -173,4 +175,32 @@ func TestNarrow(t *testing.T) {
   hull     cannot stay as it is beside
            rope 2
 `, b.String())
+}
+
+// A report as Markdown fits a merge request, whatever it has; hostile texts are harmless in each form.
+func TestReportForms(t *testing.T) {
+	r := &report.Report{Destination: []string{"hull@^2"}, Legs: []report.Leg{{
+		State: report.Done, LegResult: model.LegResult{
+			ID: "1-hull", Title: "<script>alert(1)</script> \u202e to 2\x1b[31m", Notes: []string{"</details><img src=x>"},
+		},
+	}}}
+	for i := range 4000 {
+		r.Legs[0].LegResult.Carried = append(r.Legs[0].LegResult.Carried, model.MoveSummary{Name: fmt.Sprintf("rope-%d", i), From: "1", To: "2"})
+	}
+	forms := map[Format]string{}
+	for _, f := range ReportFormats {
+		var b bytes.Buffer
+		require.NoError(t, Out{W: &b, Format: f}.Report(r))
+		forms[f] = b.String()
+		assert.NotContains(t, b.String(), "\x1b", f)
+		assert.NotContains(t, b.String(), "\u202e", f)
+	}
+	assert.Less(t, len(forms[Markdown]), 65_536)
+	assert.Contains(t, forms[Markdown], "1 part does not fit here")
+	assert.Contains(t, forms[Markdown], "To know", "what is smaller fits")
+	for _, f := range []Format{Markdown, HTML} {
+		assert.NotContains(t, forms[f], "<script>alert", f)
+		assert.NotContains(t, forms[f], "<img", f)
+	}
+	assert.NotContains(t, forms[HTML], "://", "it asks nothing of anywhere")
 }
