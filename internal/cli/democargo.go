@@ -54,7 +54,8 @@ func (d *demoStory) cargo(s *runningStandIn) error {
 	}
 	for _, chapter := range []func() error{
 		d.look, d.cargoPrereqs, d.cargoRoute("The framework's next major: what would refer to nothing", cargoFirst),
-		d.cargoRoute("Take the milestone that fits: a route", cargoWish, cargoPreview), d.cargoRepairs, d.cargoLegs, d.end, d.reporting(demoReport),
+		d.cargoRoute("Take the milestone that fits: a route", cargoWish, cargoPreview), d.cargoRepairs, d.cargoLegs,
+		d.end, d.reporting(demoReport),
 	} {
 		if err := chapter(); err != nil {
 			return err
