@@ -53,6 +53,7 @@ var doors = []door{
 			"work/kept/store.go":          "the person's folder for what programs keep",
 			"work/verify/stage.go":        "a folder of the scratch",
 			"work/scaffold/source.go":     "templates where the person has them, temporary files",
+			"work/scaffold/generate.go":   "temporary files",
 			"standin":                     "temporary files",
 			"cli/cli.go":                  "a drawing where the person wants it",
 			"cli/demo.go":                 "the demo's own folder",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"fmt"
@@ -20,7 +21,7 @@ import (
 func (a *app) scaffold() *cobra.Command {
 	opt := scaffold.Options{Component: "."}
 	var set []string
-	show, page := "", ""
+	show, page, yes := "", "", false
 	cmd := &cobra.Command{
 		Use:   "scaffold --from OLD --to NEW",
 		Short: "Compare with what a fresh project of the new version looks like",
@@ -30,8 +31,9 @@ over; what only you changed stays; what both changed is merged, or is a conflict
 Files of configuration are compared by their settings, too.
 
 A template is a folder, an archive, a tag or commit of a repository (ADDRESS#TAG), or
-a package of a registry (npm/create-quayside@3), which is read and never run. What it
-leaves to be filled in is filled from the project, or with --set.
+a package of a registry (npm/create-quayside@3), which is read and never run. Where
+only a program makes templates, --generate runs it, after a yes, once for each version.
+What is left to be filled in is filled from the project, or with --set.
 
 Nothing is written without --take or --take-clean. They want a clean working tree, and
 bellwether undo takes back what they wrote. What is declined is not asked again.`,
@@ -52,6 +54,7 @@ bellwether undo takes back what they wrote. What is declined is not asked again.
 				}
 				opt.Set[name] = value
 			}
+			opt.Ask = a.askGenerate(yes)
 			return a.with(true, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
 				r, err := scaffold.Compare(ctx, p.Desk, p.Tree, p.Kept, opt)
 				if err != nil {
@@ -88,8 +91,25 @@ bellwether undo takes back what they wrote. What is declined is not asked again.
 	flags.BoolVar(&opt.TakeClean, "take-clean", false, "take over all that applies cleanly")
 	flags.BoolVar(&opt.Mark, "mark", false, "write conflicts of files that are taken between the usual markers")
 	flags.StringArrayVar(&opt.Decline, "decline", nil, "do not ask again for this `file`, or one place of it (FILE:2)")
+	flags.StringVar(&opt.Generate, "generate", "", "make the templates with this `command`, in which {version} is what --from and --to say")
+	flags.BoolVar(&yes, "yes", false, "run the command of --generate without asking")
 	a.registryFlags(cmd)
 	return cmd
+}
+
+// askGenerate asks a person on a terminal whether a generator is to be run.
+func (a *app) askGenerate(yes bool) func(command string) (bool, error) {
+	return func(command string) (bool, error) {
+		if yes || !onTerminal(os.Stdin) {
+			return yes, nil
+		}
+		fmt.Fprintf(a.stderr, "run %s in a folder of its own? [y/n] ", command)
+		answer, err := bufio.NewReader(os.Stdin).ReadString('\n')
+		if err != nil {
+			return false, context.Canceled
+		}
+		return strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y"), nil
+	}
 }
 
 // showFile shows one file of a comparison.

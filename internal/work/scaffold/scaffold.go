@@ -32,6 +32,10 @@ type Options struct {
 	TakeClean bool              // all that applies cleanly
 	Decline   []string          // FILE or FILE:HUNK that is not asked again
 	Mark      bool              // conflicts of files that are taken are written with the usual markers
+	// Generate is a command that makes a template of a version, which From and To are then; Ask asks before it is
+	// run.
+	Generate string
+	Ask      func(command string) (bool, error)
 }
 
 // Result is what a comparison gave, and what was done.
@@ -60,7 +64,7 @@ func Compare(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 		return nil, &model.Fault{Doing: "comparing with a template", Wrong: fmt.Sprintf("%q is no folder of the project", opt.Component)}
 	}
 	c := &comparing{desk: d, tree: t, kept: k, opt: opt, result: &Result{From: harmless.Address(opt.From), To: harmless.Address(opt.To)}}
-	l := &loader{desk: d, tree: t, folder: opt.Folder}
+	l := &loader{desk: d, tree: t, folder: opt.Folder, generate: opt.Generate, ask: opt.Ask}
 	values := c.values()
 	for _, one := range []struct {
 		source string

@@ -39,6 +39,9 @@ type loader struct {
 	desk   *desk.Desk
 	tree   *tree.Tree
 	folder string // in it; empty for the usual ones
+	// generate is a command that makes templates; empty for none.
+	generate string
+	ask      func(command string) (bool, error)
 }
 
 // fault is what is wrong with a template.
@@ -60,6 +63,9 @@ func (l *loader) load(ctx context.Context, source string) (scaffold.Tree, error)
 }
 
 func (l *loader) whole(ctx context.Context, source string) (scaffold.Tree, error) {
+	if l.generate != "" {
+		return l.generated(ctx, l.generate, source)
+	}
 	kind, rest, _ := strings.Cut(source, "/")
 	at := slices.IndexFunc(l.tree.Parts, func(p *tree.Part) bool { return p.Type == kind })
 	if name, rng, versioned := cutVersion(rest); versioned && l.tree.Table.Order(kind) != nil {
