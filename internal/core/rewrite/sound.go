@@ -46,7 +46,10 @@ func (f *File) loose() map[string]int {
 }
 
 var (
-	madeBy   = regexp.MustCompile(`(?i)code generated .*do not edit|@generated|auto-?generated|this file (is|was) (automatically )?generated`)
+	// What says so at any place of the beginning, and what does in the first lines alone: further down it may be about
+	// a method, or an annotation of one's own.
+	madeBy   = regexp.MustCompile(`(?i)code generated .*do not edit|@generated\b|this file (is|was) (automatically |auto-?)?generated`)
+	madeByUp = regexp.MustCompile(`(?i)\bauto-?generated\b`)
 	minified = regexp.MustCompile(`(?i)[.-]min\.(js|css|mjs|cjs)$|\.bundle\.js$|\.map$`)
 )
 
@@ -59,6 +62,19 @@ func Ours(text string) bool { return ownSchema.MatchString(text[:min(len(text), 
 
 var ownSchema = regexp.MustCompile(`(?m)^schema: bellwether/`)
 
+// firstLines are the first few lines of a text.
+func firstLines(text string, n int) string {
+	at := 0
+	for range n {
+		next := strings.IndexByte(text[at:], '\n')
+		if next < 0 {
+			return text
+		}
+		at += next + 1
+	}
+	return text[:at]
+}
+
 // generated tells why a file is left alone as something that a program made; empty for one that
 // is not.
 func generated(name, text string) string {
@@ -70,7 +86,7 @@ func generated(name, text string) string {
 		}
 	}
 	head := text[:min(len(text), 2000)]
-	if strings.Contains(strings.ToLower(head), "generated") && madeBy.MatchString(head) {
+	if strings.Contains(strings.ToLower(head), "generated") && (madeBy.MatchString(head) || madeByUp.MatchString(firstLines(head, 5))) {
 		return "a program made it, as its first lines say"
 	}
 	if minified.MatchString(name) || lex.Of(name) != nil && len(text) > 20000 && strings.Count(text, "\n") < len(text)/2000 {
