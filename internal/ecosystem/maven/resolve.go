@@ -25,7 +25,8 @@ import (
 type index struct {
 	*registry
 	component *model.Component
-	free      bool // what releases ask for of what the project states does not count
+	free      bool     // what releases ask for of what the project states does not count
+	apart     []string // what gets a version of its own, whatever it shared its place with
 }
 
 // Releases are the versions that repositories list.
@@ -62,7 +63,7 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 	}
 	for _, q := range x.component.Find(k.Name) {
 		for _, o := range x.component.Requirements {
-			if o.Name == q.Name || !samePlace(o.Site, q.Site) {
+			if o.Name == q.Name || !samePlace(o.Site, q.Site) || slices.Contains(x.apart, q.Name) || slices.Contains(x.apart, o.Name) {
 				continue
 			}
 			needs = append(needs, flat.Need{
@@ -85,7 +86,7 @@ func samePlace(a, b model.Site) bool {
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	c := ask.Component
 	// What is stated is one version, so that what has to move goes no further than it must.
-	request := flat.Request{Goal: ask.Goal, Index: index{r, c, false}, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
+	request := flat.Request{Goal: ask.Goal, Index: index{r, c, false, ask.Apart}, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[string]bool{}
 	for _, q := range c.Requirements {
 		if q.Fixed != "" || seen[q.Name] {
@@ -115,7 +116,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	result, err := flat.Resolve(ctx, request)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) { // Maven takes lower ones, too; then that is told
-		request.Index = index{r, c, true}
+		request.Index = index{r, c, true, ask.Apart}
 		result, err = flat.Resolve(ctx, request)
 	}
 	if err != nil {
@@ -124,15 +125,16 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	free := slices.DeleteFunc(slices.Clone(c.Requirements), func(q model.Requirement) bool { return q.Fixed != "" })
 	moves := result.Moves(mavenrepo.Type, free, func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} }, version.Maven{})
 	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
-	if err := r.write(c, s); err != nil || ask.Peek {
+	if err := r.write(c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
 	}
 	return s, r.after(ctx, c, s)
 }
 
 // write gives the edits: each place that states a version, once.
-func (r *registry) write(c *model.Component, s *route.State) error {
+func (r *registry) write(c *model.Component, s *route.State, apart []string) error {
 	splices := map[string][]model.Splice{}
+	parted := c.Detail.(*project).parted(c, s.Moves, apart, splices)
 	for i := range s.Moves {
 		m := &s.Moves[i]
 		m.Sites = nil
@@ -146,6 +148,9 @@ func (r *registry) write(c *model.Component, s *route.State) error {
 				continue
 			}
 			m.Sites = append(m.Sites, q.Site)
+			if parted[m.Name] {
+				continue
+			}
 			fresh := version.Maven{}.Restate(q.Range, to)
 			if q.Locked == "" && !r.ranged(c, q) {
 				fresh = m.To // what a rule asks for is a range, and a pom states one version
@@ -174,6 +179,36 @@ func (r *registry) write(c *model.Component, s *route.State) error {
 	}
 	slices.SortFunc(s.Edits, func(a, b model.FileEdit) int { return strings.Compare(a.File, b.File) })
 	return nil
+}
+
+// parted has packages state their versions themselves that shared a place with others and are to be apart from them: also
+// those that stay, since the place goes on without them.
+func (p *project) parted(c *model.Component, moves []model.Move, apart []string, into map[string][]model.Splice) map[string]bool {
+	all := map[string]bool{}
+	for _, name := range apart {
+		for _, q := range c.Find(name) {
+			shared := slices.ContainsFunc(c.Requirements, func(o model.Requirement) bool { return o.Name != name && samePlace(o.Site, q.Site) })
+			if q.Fixed != "" || !shared {
+				continue
+			}
+			to := q.Locked
+			for _, m := range moves {
+				if m.Name == name {
+					to = m.To
+				}
+			}
+			for _, e := range p.poms {
+				for _, d := range e.named(name) {
+					at, _ := e.stated(d.version)
+					if stated := d.at.Child("version"); stated != nil && samePlace(at.site, q.Site) {
+						all[name] = true
+						into[e.file] = append(into[e.file], spliced(e.pom, stated.Site.Start, stated.Site.End, xmldoc.Escaped(to)))
+					}
+				}
+			}
+		}
+	}
+	return all
 }
 
 // ranged tells whether the files on the disk ask for a package by a range.

@@ -82,8 +82,19 @@ func (f *finder) relaxations() []relaxation {
 		}
 	}
 	for _, wish := range f.plan.Wishes {
-		if s := f.subject(wish.Name); s != nil && s.At != nil && len(f.part.Find(wish.Name)) > 1 {
+		s := f.subject(wish.Name)
+		if s == nil || s.At == nil {
+			continue
+		}
+		if len(f.part.Find(wish.Name)) > 1 {
 			all = append(all, f.apart(wish, s))
+		}
+		tried := map[string]bool{}
+		for _, q := range f.part.Requirements {
+			if !tried[q.Name] && f.sharePlace(wish.Name, q.Name) {
+				tried[q.Name] = true
+				all = append(all, f.byItself(wish, s, q.Name))
+			}
 		}
 	}
 	for _, b := range f.branches {
@@ -268,6 +279,25 @@ func (f *finder) apart(wish route.Wish, s *route.Subject) relaxation {
 		risk:  "two versions of it are in use in one workspace",
 		relax: func(g *route.Goal) { g.Apart = append(g.Apart, names...) },
 		take:  func(o *world.Request, _ string) { o.Apart = append(o.Apart, names...) },
+	}
+}
+
+// sharePlace tells whether one place states the versions of two packages.
+func (f *finder) sharePlace(a, b string) bool {
+	return a != b && slices.ContainsFunc(f.part.Find(a), func(q model.Requirement) bool {
+		return q.Site.End > q.Site.Start && slices.ContainsFunc(f.part.Find(b), func(o model.Requirement) bool {
+			return o.Site.File == q.Site.File && o.Site.Start == q.Site.Start
+		})
+	})
+}
+
+// byItself lets a package state its version itself, which one place states for it and others.
+func (f *finder) byItself(wish route.Wish, s *route.Subject, name string) relaxation {
+	return relaxation{
+		text: "have " + name + " state its version by itself; " + wish.Name + " goes to %s", option: "--apart " + name,
+		kind: "by itself " + name, cost: costApart, about: wish.Name, from: s.At.String(),
+		relax: func(g *route.Goal) { g.Apart = append(g.Apart, name) },
+		take:  func(o *world.Request, _ string) { o.Apart = append(o.Apart, name) },
 	}
 }
 
