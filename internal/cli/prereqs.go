@@ -70,7 +70,9 @@ func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
 	cmd.Flags().StringSliceVar(&opt.AllowDown, "allow-down", nil, "`packages` that may go to older versions if they must")
 	cmd.Flags().StringArrayVar(&opt.Together, "together", nil, "packages that move in one leg and share their major, `NAME,NAME`")
 	cmd.Flags().StringSliceVar(&opt.DoWithout, "do-without", nil, "remove these `packages` from the manifests")
-	cmd.Flags().StringSliceVar(&opt.Apart, "apart", nil, "`packages` that members of a workspace may keep at different versions")
+	cmd.Flags().StringSliceVar(
+		&opt.Apart, "apart", nil, "`packages` that members of a workspace may keep at different versions, or that state theirs by themselves",
+	)
 	cmd.Flags().BoolVar(&opt.Dedupe, "dedupe", false, "add a last leg that removes copies of packages that nobody needs")
 	cmd.Flags().StringArrayVar(
 		&opt.Override, "override", nil,
