@@ -87,16 +87,21 @@ func (r *registry) elsewhere(ctx context.Context, p *project, moves []model.Move
 		if err != nil || e == nil {
 			continue
 		}
-		if to := e.root.At("distributionManagement", "relocation"); to != nil {
-			is := mavenrepo.Coordinates{
-				Group: cmp.Or(e.expand(to.Value("groupId")), c.Group), Artifact: cmp.Or(e.expand(to.Value("artifactId")), c.Artifact),
-			}
-			if is != c {
-				all = append(all, fmt.Sprintf("%s %s is called %s by now; newer releases are there", c, m.To, is))
-			}
+		if to, moved := e.elsewhere(); moved {
+			all = append(all, fmt.Sprintf("%s %s is called %s by now; newer releases are there", c, m.To, to))
 		}
 	}
 	return all
+}
+
+// elsewhere is where a package says that it goes on.
+func (e *effective) elsewhere() (to mavenrepo.Coordinates, moved bool) {
+	at := e.root.At("distributionManagement", "relocation")
+	if at == nil {
+		return to, false
+	}
+	to.Group, to.Artifact = cmp.Or(e.expand(at.Value("groupId")), e.coords.Group), cmp.Or(e.expand(at.Value("artifactId")), e.coords.Artifact)
+	return to, to != e.coords
 }
 
 // below says of packages that get a lower version than some library asks for who asks for it, and why that does

@@ -1,6 +1,7 @@
 package maven
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -93,7 +94,30 @@ func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.R
 	for _, v := range list {
 		all = append(all, model.Release{Version: v})
 	}
-	return all, nil
+	return all, r.movedOn(ctx, s.Name, all)
+}
+
+// movedOn notes of the newest release whether it says that the package goes on elsewhere. Those before it may say so, too,
+// but need not be asked for.
+func (r *registry) movedOn(ctx context.Context, name string, all []model.Release) error {
+	c, ok := mavenrepo.Read(name)
+	at := len(all) - 1
+	for at > 0 && previewOf(all[at].Version) {
+		at--
+	}
+	if !ok || at < 0 {
+		return nil
+	}
+	text, err := r.client.POM(ctx, r.repositories(), c, all[at].Version)
+	if err != nil || !bytes.Contains(text, []byte("relocation")) {
+		return ctx.Err() // what cannot be had says nothing
+	}
+	if p, err := readPOM(name, text, false, r.config, nil); err == nil {
+		if to, moved := (&effective{pom: p, config: r.config}).elsewhere(); moved {
+			all[at].Replaced = to.String()
+		}
+	}
+	return nil
 }
 
 // Copies are the versions of a package in the modules' trees, with who asks for them.
