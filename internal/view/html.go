@@ -119,9 +119,19 @@ type details struct {
 	blocks  []block
 }
 
+// shownDetails is how many rows of a folded table a terminal shows.
+const shownDetails = 10
+
 func (d details) text(w io.Writer, p palette) {
 	fmt.Fprintln(w, p.paint(span{d.summary, faint}))
 	for _, b := range d.blocks {
+		g, is := b.(grid)
+		if more := len(g.rows) - shownDetails; is && more > 1 {
+			g.rows = g.rows[:shownDetails]
+			g.text(w, p)
+			fmt.Fprintln(w, p.paint(span{fmt.Sprintf("  and %d more; --format html has all", more), faint}))
+			continue
+		}
 		b.text(w, p)
 	}
 }

@@ -108,7 +108,12 @@ func done(r *report.Report, k *kept.Store, record *kept.Record) {
 
 // toGo adds the legs of the present route that wait, and those of before there were records.
 func toGo(r *report.Report, status *model.StatusResult) {
-	for _, l := range status.Legs {
+	if len(r.Destination) == 0 {
+		r.Destination = status.Destination
+	}
+	place := map[string]int{}
+	for i, l := range status.Legs {
+		place[l.ID] = i + 1 // legs of earlier routes come before
 		if slices.ContainsFunc(r.Legs, func(o report.Leg) bool { return o.ID == l.ID }) {
 			continue
 		}
@@ -118,6 +123,7 @@ func toGo(r *report.Report, status *model.StatusResult) {
 		}
 		r.Legs = append(r.Legs, leg)
 	}
+	slices.SortStableFunc(r.Legs, func(a, b report.Leg) int { return place[a.ID] - place[b.ID] })
 }
 
 // commits says how legs are taken back, and which commits are gone.
