@@ -18,7 +18,7 @@ body { margin: 0 auto; padding: 1.5rem; max-width: 72rem; font: 16px/1.5 system-
   background: var(--paper); }
 h1 { font-size: 1.6rem; line-height: 1.25; margin: 0 0 .5rem; overflow-wrap: anywhere; }
 h2 { font-size: 1.2rem; margin: 2rem 0 .5rem; padding-top: .5rem; border-top: 1px solid var(--line); overflow-wrap: anywhere; }
-a { color: var(--link); }
+a { color: var(--link); } p, li, summary { overflow-wrap: anywhere; }
 nav ul { display: flex; flex-wrap: wrap; gap: .25rem 1rem; list-style: none; padding: 0; }
 .wide { overflow-x: auto; margin: .5rem 0; }
 table { border-collapse: collapse; width: 100%; font-size: .95rem; }

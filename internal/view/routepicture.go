@@ -17,8 +17,8 @@ const (
 	legGap      = 26
 	rowsApart   = 30
 	legsInRow   = (routeWide + legGap) / (legWide + legGap)
-	legLetters  = 32 // of a title that fit beside each other, in two lines
-	smallLetter = 36
+	legLetters  = 26 // of a title that fit beside each other, in two lines
+	smallLetter = 32
 )
 
 // drawnRoute is the route as SVG: legs in rows, one behind the other, with what became of them.
