@@ -31,7 +31,8 @@ type Call struct{ Owner, Member string }
 type Missing struct {
 	By     string   // the archive
 	What   string   // the unit, or its member behind a dot
-	Was    string   // the archive that had it before
+	Was    string   // the archive that had it before; empty for what none had
+	Lacks  string   // of what none had: the archive that has the rest of its package, or its unit
 	Places []string // the units that refer to it, sorted
 }
 
@@ -43,19 +44,29 @@ type Runtime interface {
 	Has(unit, member string) (has, known bool)
 }
 
-// Find gives what is missing after a change and was not before, sorted by who misses it and what.
+// Find gives what is missing after a change and was not before, sorted by who misses it and what. Of archives that come
+// with the change that is also what nothing had before either, where another archive has the rest of the package or of
+// the unit: that one is too old for them.
 func Find(before, after []Archive, runtime Runtime) []Missing {
 	was, is := newPath(before, runtime), newPath(after, runtime)
 	found := map[[2]string]*Missing{}
-	miss := func(by, what, unit string, had *provided) {
+	miss := func(by, what, unit string, had *provided, lacks string) {
 		key := [2]string{by, what}
 		if found[key] == nil {
-			found[key] = &Missing{By: by, What: what, Was: had.archive}
+			found[key] = &Missing{By: by, What: what, Lacks: lacks}
+			if had != nil {
+				found[key].Was = had.archive
+			}
 		}
 		if m := found[key]; !slices.Contains(m.Places, unit) {
 			m.Places = append(m.Places, unit)
 		}
 	}
+	there := map[string]bool{}
+	for _, a := range before {
+		there[a.Name] = true
+	}
+	var lacks []lack
 	for _, a := range after {
 		for i := range a.Units {
 			u := &a.Units[i]
@@ -63,19 +74,33 @@ func Find(before, after []Archive, runtime Runtime) []Missing {
 				continue // another archive comes before it
 			}
 			for _, name := range u.Uses {
-				if had := was.units[name]; had != nil && is.units[name] == nil && !runtime.Provides(name) {
-					miss(a.Name, name, u.Name, had)
+				if is.units[name] != nil || runtime.Provides(name) {
+					continue
+				}
+				if had := was.units[name]; had != nil {
+					miss(a.Name, name, u.Name, had, "")
+				} else if rest := is.packages[packageOf(name)]; !there[a.Name] && rest != "" && rest != a.Name {
+					lacks = append(lacks, lack{a.Name, u.Name, rest, Call{Owner: name}})
 				}
 			}
 			for _, c := range u.Calls {
 				if at := is.units[c.Owner]; at != nil && at.archive == a.Name {
 					continue // what was compiled together fits together, also where it is private
 				}
-				if had := was.units[c.Owner]; had != nil && is.units[c.Owner] != nil && was.has(c) == yes && is.has(c) == no {
-					miss(a.Name, c.Owner+"."+c.Member, u.Name, had)
+				had, owner := was.units[c.Owner], is.units[c.Owner]
+				if owner == nil || is.has(c) != no {
+					continue
+				}
+				if had != nil && was.has(c) == yes {
+					miss(a.Name, c.Owner+"."+c.Member, u.Name, had, "")
+				} else if !there[a.Name] {
+					lacks = append(lacks, lack{a.Name, u.Name, owner.archive, c})
 				}
 			}
 		}
+	}
+	for _, l := range news(lacks, before) {
+		miss(l.by, l.what(), l.unit, nil, l.lacks)
 	}
 	var all []Missing
 	for _, m := range found {
@@ -85,6 +110,44 @@ func Find(before, after []Archive, runtime Runtime) []Missing {
 	slices.SortFunc(all, func(a, b Missing) int { return cmp.Or(strings.Compare(a.By, b.By), strings.Compare(a.What, b.What)) })
 	return all
 }
+
+// lack is a reference to what nothing had before either.
+type lack struct {
+	by, unit, lacks string
+	call            Call // its member is empty for a unit
+}
+
+func (l lack) what() string {
+	if l.call.Member == "" {
+		return l.call.Owner
+	}
+	return l.call.Owner + "." + l.call.Member
+}
+
+// news leaves out of references those that some archive had before.
+func news(all []lack, before []Archive) []lack {
+	wanted := map[Call]bool{}
+	for _, l := range all {
+		wanted[l.call] = true
+	}
+	for _, a := range before {
+		if len(wanted) == 0 {
+			break
+		}
+		for _, u := range a.Units {
+			for _, name := range u.Uses {
+				delete(wanted, Call{Owner: name})
+			}
+			for _, c := range u.Calls {
+				delete(wanted, c)
+			}
+		}
+	}
+	return slices.DeleteFunc(all, func(l lack) bool { return !wanted[l.call] })
+}
+
+// packageOf is what a unit's name has before its last slash, empty for none.
+func packageOf(name string) string { return name[:max(strings.LastIndexByte(name, '/'), 0)] }
 
 // Refers tells whether any of some units refers to what is missing, a unit or its member behind a dot.
 func Refers(units []Unit, what string) bool {
@@ -102,16 +165,20 @@ type provided struct {
 
 // path is a class path, by its units.
 type path struct {
-	units   map[string]*provided
-	runtime Runtime
+	units    map[string]*provided
+	packages map[string]string // by their names, the first archive that has units of them; none for what has no package
+	runtime  Runtime
 }
 
 func newPath(archives []Archive, runtime Runtime) path {
-	p := path{map[string]*provided{}, runtime}
+	p := path{map[string]*provided{}, map[string]string{}, runtime}
 	for _, a := range archives {
 		for i := range a.Units {
 			if u := &a.Units[i]; p.units[u.Name] == nil {
 				p.units[u.Name] = &provided{a.Name, u}
+			}
+			if in := packageOf(a.Units[i].Name); in != "" && p.packages[in] == "" {
+				p.packages[in] = a.Name
 			}
 		}
 	}

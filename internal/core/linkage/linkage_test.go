@@ -44,14 +44,14 @@ func TestFind(t *testing.T) {
 	}{
 		"a renamed package": {
 			[]Archive{report, {"servlet 4", servlet("old")}}, []Archive{report, {"servlet 5", servlet("new")}},
-			[]Missing{{"report-kit 2.9", "old/Filter", "servlet 4", []string{"report/Kit", "report/More"}}},
+			[]Missing{{By: "report-kit 2.9", What: "old/Filter", Was: "servlet 4", Places: []string{"report/Kit", "report/More"}}},
 		},
 		"it comes from elsewhere by now": {[]Archive{report, {"servlet 4", servlet("old")}}, []Archive{report, {"bridge", servlet("old")}}, nil},
 		"it was missing before":          {[]Archive{report}, []Archive{report, {"servlet 5", servlet("new")}}, nil},
 		"who refers to it is gone":       {[]Archive{report, {"servlet 4", servlet("old")}}, []Archive{{"servlet 5", servlet("new")}}, nil},
 		"a member is gone": {
 			[]Archive{user, quay("depth()I")}, []Archive{user, quay("depth()J")},
-			[]Missing{{"ours", "quay/Quay.depth()I", "quay", []string{"our/App"}}},
+			[]Missing{{By: "ours", What: "quay/Quay.depth()I", Was: "quay", Places: []string{"our/App"}}},
 		},
 		"a member is inherited": {[]Archive{user, quay("depth()I", "moor()V")}, []Archive{user, quay("depth()I")}, nil},
 		"what the runtime has":  {[]Archive{user, quay("depth()I", "toString()S")}, []Archive{user, quay("depth()I")}, nil},
@@ -153,4 +153,23 @@ func slowly(before, after []Archive) (all []string) {
 	}
 	slices.Sort(all)
 	return slices.Compact(all)
+}
+
+// What comes and refers to more than there is of a package or a class is told with who lacks it; a package that nothing has is
+// optional, and what was referred to before is no news.
+func TestLacks(t *testing.T) {
+	before := []Archive{
+		{Name: "json 2.11", Units: []Unit{{Name: "json/Mapper", Has: []string{"read()"}}}},
+		{Name: "rest 2.32", Units: []Unit{{Name: "rest/Json", Uses: []string{"json/Old", "cloud/Store"}}}},
+	}
+	after := []Archive{before[0], {Name: "rest 2.48", Units: []Unit{{
+		Name: "rest/Json", Uses: []string{"json/Mapper", "json/Cache", "json/Old", "cloud/Store", "extra/Thing"},
+		Calls: []Call{{Owner: "json/Mapper", Member: "read()"}, {Owner: "json/Mapper", Member: "reset()"}},
+	}}}}
+	assert.Equal(t, []Missing{
+		{By: "rest 2.48", What: "json/Cache", Lacks: "json 2.11", Places: []string{"rest/Json"}},
+		{By: "rest 2.48", What: "json/Mapper.reset()", Lacks: "json 2.11", Places: []string{"rest/Json"}},
+	}, Find(before, after, java{}))
+	after[1].Name = "rest 2.32"
+	assert.Empty(t, Find(before, after, java{}), "what stays refers to what it always did")
 }

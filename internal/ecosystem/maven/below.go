@@ -116,6 +116,9 @@ func below(trees []tree) (all []string) {
 				}
 			}
 			if most == nil {
+				if text := t.managedDown(w); text != "" && !slices.Contains(all, text) {
+					all = append(all, text)
+				}
 				continue
 			}
 			text := fmt.Sprintf("%s gets %s, below the %s that %s asks for: %s", w.coords, w.Version, most.Version, most.By(), most.Because)
@@ -125,4 +128,19 @@ func below(trees []tree) (all []string) {
 		}
 	}
 	return all
+}
+
+// managedDown says of a package which the project manages that some library in the tree asks for a newer one; of several
+// for the newest. Empty for none.
+func (t tree) managedDown(w won) (text string) {
+	newest := w.Version
+	for _, by := range t.won {
+		asked := t.overruled[overruled{by.Module, w.Name}]
+		if asked == "" || mavenrepo.Compare(asked, newest) <= 0 {
+			continue
+		}
+		newest = asked
+		text = fmt.Sprintf("%s gets %s, as the project manages it, below the %s that %s asks for", w.coords, w.Version, asked, by.Module)
+	}
+	return text
 }

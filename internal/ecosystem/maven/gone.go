@@ -27,13 +27,6 @@ func (r *registry) dangling(ctx context.Context, was, is []tree) (all []string, 
 		if !known || slices.Equal(old.versions(), t.versions()) {
 			continue
 		}
-		lost, err := r.loses(ctx, old, t)
-		if err != nil {
-			return nil, err
-		}
-		if !lost {
-			continue
-		}
 		then, err := r.archives(ctx, old, old.won)
 		if err != nil {
 			return nil, err
@@ -62,40 +55,6 @@ func (t tree) versions() (all []string) {
 	}
 	slices.Sort(all)
 	return all
-}
-
-// loses tells whether any class or member that was there before is not in what came in its place. Most often none is, and
-// all other archives need not be looked at.
-func (r *registry) loses(ctx context.Context, old, fresh tree) (bool, error) {
-	there := fresh.versions()
-	changed := slices.DeleteFunc(slices.Clone(old.won), func(w won) bool { return slices.Contains(there, w.Name+" "+w.Version) })
-	there = old.versions()
-	come := slices.DeleteFunc(slices.Clone(fresh.won), func(w won) bool { return slices.Contains(there, w.Name+" "+w.Version) })
-	before, err := r.archives(ctx, old, changed)
-	if err != nil {
-		return false, err
-	}
-	after, err := r.archives(ctx, fresh, come)
-	if err != nil {
-		return false, err
-	}
-	has := map[string]bool{}
-	for _, a := range after {
-		for _, u := range a.Units {
-			has[u.Name] = true
-			for _, m := range u.Has {
-				has[u.Name+"."+m] = true
-			}
-		}
-	}
-	for _, a := range before {
-		for _, u := range a.Units {
-			if !has[u.Name] || slices.ContainsFunc(u.Has, func(m string) bool { return !has[u.Name+"."+m] }) {
-				return true, nil
-			}
-		}
-	}
-	return false, nil
 }
 
 // archives are those of what a module gets.
@@ -205,23 +164,39 @@ const (
 )
 
 // told says what is missing, a sentence for each archive that misses something, with the way out. Of those that come with
-// the change only the names are told: they were made for what comes, and what they miss is most often optional.
+// the change only the names are told of what is gone: they were made for what comes, and it is most often optional. What
+// they refer to and another archive is too old for is told in full.
 func told(missing []linkage.Missing, stays func(by string) bool, wayOut func(by string) string) (all []string) {
 	var came []string
 	for start := 0; start < len(missing); {
 		by, end := missing[start].By, start
-		var names, was []string
+		var names, was, fresh, lacks []string
 		for ; end < len(missing) && missing[end].By == by; end++ {
-			names = append(names, spoken(missing[end].What))
-			was = append(was, missing[end].Was)
+			if m := missing[end]; m.Lacks != "" {
+				fresh, lacks = append(fresh, spoken(m.What)), append(lacks, m.Lacks)
+			} else {
+				names, was = append(names, spoken(m.What)), append(was, m.Was)
+			}
 		}
-		if start = end; !stays(by) {
+		start = end
+		if len(fresh) > 0 {
+			slices.Sort(lacks)
+			lacks = slices.Compact(lacks)
+			text := "%s refers to %s, which %s does not have; it may be too old for that"
+			if len(lacks) > 1 {
+				text = "%s refers to %s, which %s do not have; they may be too old for that"
+			}
+			all = append(all, fmt.Sprintf(text, by, some(slices.Compact(fresh), shownMissing), some(lacks, shownMissing)))
+		}
+		switch {
+		case len(names) == 0:
+		case stays(by):
+			slices.Sort(was)
+			all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg%s",
+				by, some(slices.Compact(names), shownMissing), some(slices.Compact(was), shownMissing), wayOut(by)))
+		default:
 			came = append(came, by)
-			continue
 		}
-		slices.Sort(was)
-		all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg%s",
-			by, some(slices.Compact(names), shownMissing), some(slices.Compact(was), shownMissing), wayOut(by)))
 	}
 	if len(came) > 0 {
 		all = append(all, some(came, shownArchives)+" come with parts that refer to what nothing has after this leg; they may be optional")

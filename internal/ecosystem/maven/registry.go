@@ -217,6 +217,14 @@ type tree struct {
 	of  *effective
 	own map[mavenrepo.Coordinates]*pom // the project's own
 	won []won
+	// overruled is what modules ask for that the project's management overrules, by the module and what it is.
+	overruled map[overruled]string
+}
+
+// overruled is a module with a package that it asks for.
+type overruled struct {
+	by   mediate.Module
+	name string
 }
 
 type won struct {
@@ -232,12 +240,12 @@ func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error
 		if err != nil {
 			return nil, err
 		}
-		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}}
+		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}, overruled: map[overruled]string{}}
 		m, err := mediate.Nearest(ctx, g)
 		if err != nil {
 			return nil, err
 		}
-		t := tree{of: e, own: p.own}
+		t := tree{of: e, own: p.own, overruled: g.overruled}
 		for _, w := range m.Won {
 			t.won = append(t.won, won{w, g.parts[w.Name].coords})
 		}
@@ -253,6 +261,8 @@ type graph struct {
 	of     *effective
 	client *mavenrepo.Client
 	parts  map[string]part // by the names that mediation uses
+	// overruled is what modules ask for themselves, of what the project manages.
+	overruled map[overruled]string
 }
 
 // part is what mediation speaks of.
@@ -294,7 +304,15 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 		text := e.expand(d.version.text)
 		switch own := e.byKey[one.key()]; {
 		case managed != nil && (!project || text == ""):
-			text = g.of.expand(managed.version.text)
+			if text == "" && own != nil {
+				text = e.expand(own.version.text)
+			}
+			if now := g.of.expand(managed.version.text); now != "" {
+				if !project && text != "" && !strings.ContainsAny(text, "[($") {
+					g.overruled[overruled{m, one.key()}] = text
+				}
+				text = now
+			}
 		case text == "" && own != nil:
 			text = e.expand(own.version.text)
 		}
