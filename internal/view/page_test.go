@@ -170,7 +170,8 @@ for (let i = 0; i < boxes.length; i++) for (let k = 0; k < i; k++) {
 }
 for (const t of document.querySelectorAll('svg text')) {
   const r = t.getBoundingClientRect();
-  if (!boxes.some(b => r.left >= b.left && r.right <= b.right + 1 && r.top >= b.top && r.bottom <= b.bottom + 1)) out.push('text ' + t.textContent);
+  const within = b => r.left >= b.left && r.right <= b.right + 1 && r.top >= b.top && r.bottom <= b.bottom + 1;
+  if (!boxes.some(within)) out.push('text ' + t.textContent);
 }
 document.title = 'measured: ' + (out.join('; ') || 'fine');
 </script></body>`

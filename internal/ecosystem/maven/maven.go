@@ -247,10 +247,10 @@ func (p *project) requirement(e *effective, group string, c mavenrepo.Coordinate
 	return q
 }
 
-// Packages are what the files themselves ask for.
+// Packages are what the files themselves ask for, imported lists of versions among them.
 func (Ecosystem) Packages(c *model.Component) (all []model.Package) {
 	for _, q := range c.Requirements {
-		if q.Locked != "" && q.Group != "dependencyManagement" && q.Group != "imports" {
+		if q.Locked != "" && q.Group != "dependencyManagement" {
 			all = append(all, model.Package{Subject: q.Subject, Version: q.Locked, Site: q.Site})
 		}
 	}
