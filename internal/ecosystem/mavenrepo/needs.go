@@ -25,7 +25,8 @@ import (
 const withModule = "published-with-gradle-metadata"
 
 // Java is the version of Java that a version needs at least, 0 for none that is known: as its module metadata says, else
-// as its description does, which stated reads, else as its classes do.
+// as its classes do. Where its description, which stated reads, says no more than 8, they are not asked for; where there
+// are none, it counts.
 func (c *Client) Java(ctx context.Context, repositories []Repository, of Coordinates, version string, stated func() int) (int, error) {
 	if c.settings.Local != "" && fine(of.Group) && fine(of.Artifact) && fine(version) {
 		file, err := within.OpenPlain(filepath.Join(c.settings.Local, filepath.FromSlash(of.file(version, version, ".jar"))))
@@ -47,11 +48,20 @@ func (c *Client) Java(ctx context.Context, repositories []Repository, of Coordin
 			return java, err
 		}
 	}
-	if java := stated(); java > 0 {
-		return java, nil
+	said := stated()
+	if said > 0 && said <= oldJava {
+		return said, nil
 	}
-	return c.compiled(ctx, repositories, of, version)
+	// What a build is done with is often newer than what its classes are for.
+	java, err := c.compiled(ctx, repositories, of, version)
+	if err != nil || java > 0 {
+		return java, err
+	}
+	return said, nil
 }
+
+// oldJava is a version of Java that everything runs on by now.
+const oldJava = 8
 
 // module is the Java that module metadata asks for: that of the variant which asks for least.
 func (c *Client) module(ctx context.Context, repositories []Repository, of Coordinates, version string) (least int, err error) {

@@ -95,9 +95,14 @@ func TestJava(t *testing.T) {
 				assert.Less(t, sent, 100_000, "only a part of an archive is asked for")
 			}
 		}
-		java, err := c.Java(t.Context(), []Repository{{ID: "pier", URL: server.URL}}, quay, "1", func() int { return 9 })
-		require.NoError(t, err)
-		assert.Equal(t, 9, java, "the description says it")
+		for _, one := range []struct {
+			version      string
+			stated, want int
+		}{{"1", 7, 7}, {"1", 21, 11}, {"5", 17, 17}} {
+			java, err := c.Java(t.Context(), []Repository{{ID: "pier", URL: server.URL}}, quay, one.version, func() int { return one.stated })
+			require.NoError(t, err)
+			assert.Equal(t, one.want, java, "%s, whose description says %d", one.version, one.stated)
+		}
 	}
 }
 
