@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem/mavenrepo"
@@ -33,6 +34,7 @@ type poms struct {
 	own     map[mavenrepo.Coordinates]*pom // the project's own
 	base    []mavenrepo.Repository         // what the settings name, and the central one
 	config  *config
+	parsed  *sync.Map // what repositories have, by coordinates and version, read once; nil for reading it each time
 }
 
 // exists tells for a file of the project's own whether others are there beside it.
@@ -125,13 +127,22 @@ func (s *poms) fetched(ctx context.Context, repositories []mavenrepo.Repository,
 	if s.ask == nil {
 		return nil, nil
 	}
+	key := c.String() + ":" + version
+	if s.parsed != nil {
+		if known, ok := s.parsed.Load(key); ok {
+			return known.(*pom), nil
+		}
+	}
 	src, err := s.ask(ctx, repositories, c, version)
 	if err != nil {
 		return nil, err
 	}
-	p, err := readPOM(c.String()+":"+version, src, false, s.config, nil)
+	p, err := readPOM(key, src, false, s.config, nil)
 	if err != nil {
 		return nil, err
+	}
+	if s.parsed != nil {
+		s.parsed.Store(key, p)
 	}
 	return p, nil
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -28,6 +29,7 @@ type registry struct {
 	central  bool // the central repository is asked, too
 	// repositories are those of the settings and those that the project declares, as it was when it connected.
 	repositories func() []mavenrepo.Repository
+	parsed       sync.Map          // poms of repositories, see poms
 	inUse        map[string]string // the versions that the project states, as it was when it connected
 }
 
@@ -58,6 +60,7 @@ func (r *registry) poms(p *project) *poms {
 		own:     p.own,
 		base:    r.base(),
 		config:  r.config,
+		parsed:  &r.parsed,
 	}
 }
 
