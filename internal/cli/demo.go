@@ -212,7 +212,8 @@ func (d *demoStory) tell() error {
 			world.Request{To: []string{"brine.example/journal@v1.4"}, Hold: []string{"go"}},
 		),
 		d.first,
-		d.route, d.said, d.repairs, d.legs, d.end, d.fresh, d.reporting(demoReport),
+		d.route, d.said, d.repairs("What the rules in the crew's book will repair, each in its leg", "tide-form"),
+		d.legs, d.end, d.fresh, d.reporting(demoReport),
 	}
 	for _, chapter := range chapters {
 		if err := chapter(); err != nil {
@@ -302,17 +303,19 @@ func (d *demoStory) said() error {
 }
 
 // repairs tells what the crew's own rules will repair.
-func (d *demoStory) repairs() error {
-	d.chapter("What the rules in the crew's book will repair, each in its leg", "bellwether adapt")
-	p, err := d.open("tide-form")
-	if err != nil {
-		return err
+func (d *demoStory) repairs(title string, preview ...string) func() error {
+	return func() error {
+		d.chapter(title, "bellwether adapt")
+		p, err := d.open(preview...)
+		if err != nil {
+			return err
+		}
+		plan, err := adapt.Preview(d.ctx, p.Desk, p.Tree, p.Kept, adapt.Options{})
+		if err != nil {
+			return err
+		}
+		return d.out.Adapt(plan.Result, false)
 	}
-	plan, err := adapt.Preview(d.ctx, p.Desk, p.Tree, p.Kept, adapt.Options{})
-	if err != nil {
-		return err
-	}
-	return d.out.Adapt(plan.Result, false)
 }
 
 // legs carries the route out. The first leg moves much at once and breaks a test: its

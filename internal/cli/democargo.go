@@ -15,7 +15,6 @@ import (
 	"bellwether/demo"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
-	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/look"
 	"bellwether/internal/work/plan"
 	"bellwether/internal/work/world"
@@ -54,8 +53,9 @@ func (d *demoStory) cargo(s *runningStandIn) error {
 	}
 	for _, chapter := range []func() error{
 		d.look, d.cargoPrereqs, d.cargoRoute("The framework's next major: what would refer to nothing", cargoFirst),
-		d.cargoRoute("Take the milestone that fits: a route", cargoWish, cargoPreview), d.cargoRepairs, d.cargoLegs,
-		d.end, d.reporting(demoReport),
+		d.cargoRoute("Take the milestone that fits: a route", cargoWish, cargoPreview),
+		d.repairs("What the crew's rule will repair: the package, but for what tells the tides", cargoPreview),
+		d.cargoLegs, d.end, d.reporting(demoReport),
 	} {
 		if err := chapter(); err != nil {
 			return err
@@ -94,19 +94,6 @@ func (d *demoStory) cargoRoute(title string, wish world.Request, preview ...stri
 		}
 		return d.out.Route(r)
 	}
-}
-
-func (d *demoStory) cargoRepairs() error {
-	d.chapter("What the crew's rule will repair: the package, but for what tells the tides", "bellwether adapt")
-	p, err := d.open(cargoPreview)
-	if err != nil {
-		return err
-	}
-	r, err := adapt.Preview(d.ctx, p.Desk, p.Tree, p.Kept, adapt.Options{})
-	if err != nil {
-		return err
-	}
-	return d.out.Adapt(r.Result, false)
 }
 
 func (d *demoStory) cargoLegs() error {
