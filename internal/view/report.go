@@ -11,6 +11,7 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/report"
+	"bellwether/internal/core/spelling"
 )
 
 // The further formats of a report.
@@ -264,7 +265,7 @@ func culpritLines(c model.CulpritResult) (l list) {
 		for _, m := range set.Moves {
 			names = append(names, m.Name+" "+m.From+" to "+m.To)
 		}
-		text := strings.Join(names, ", ") + " breaks " + some(set.Breaks, 3)
+		text := strings.Join(names, ", ") + " breaks " + spelling.Few(set.Breaks, 3)
 		if set.Passes != "" {
 			text += "; " + set.Passes + " still passes, " + set.Fails + " does not"
 		}
@@ -274,15 +275,6 @@ func culpritLines(c model.CulpritResult) (l list) {
 		l = append(l, line{span{"parted into the legs " + strings.Join(c.Parted, ", "), faint}})
 	}
 	return l
-}
-
-// some are the first of several names.
-func some(names []string, most int) string {
-	text := strings.Join(names[:min(len(names), most)], ", ")
-	if more := len(names) - most; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
 }
 
 func bridgeLines(all []model.SurveyBridge) (l list) {

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"bellwether/internal/core/linkage"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
@@ -186,31 +187,23 @@ func told(missing []linkage.Missing, stays func(by string) bool, wayOut func(by 
 			if len(lacks) > 1 {
 				text = "%s refers to %s, which %s do not have; they may be too old for that"
 			}
-			all = append(all, fmt.Sprintf(text, by, some(slices.Compact(fresh), shownMissing), some(lacks, shownMissing)))
+			all = append(all, fmt.Sprintf(text, by, spelling.Few(slices.Compact(fresh), shownMissing), spelling.Few(lacks, shownMissing)))
 		}
 		switch {
 		case len(names) == 0:
 		case stays(by):
 			slices.Sort(was)
 			all = append(all, fmt.Sprintf("%s refers to %s, which %s had and nothing has after this leg%s",
-				by, some(slices.Compact(names), shownMissing), some(slices.Compact(was), shownMissing), wayOut(by)))
+				by, spelling.Few(slices.Compact(names), shownMissing), spelling.Few(slices.Compact(was), shownMissing), wayOut(by)))
 		default:
 			came = append(came, by)
 		}
 	}
 	if len(came) > 0 {
-		all = append(all, some(came, shownArchives)+" come with parts that refer to what nothing has after this leg; they may be optional")
+		come := map[bool]string{true: " comes", false: " come"}[len(came) == 1]
+		all = append(all, spelling.Few(came, shownArchives)+come+" with parts that refer to what nothing has after this leg; they may be optional")
 	}
 	return all
-}
-
-// some are the first of several names.
-func some(names []string, most int) string {
-	text := strings.Join(names[:min(len(names), most)], ", ")
-	if more := len(names) - most; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
 }
 
 // spoken is a class or member as people write it: "old.servlet.Filter", "pier.Quay.depth".

@@ -171,10 +171,13 @@ func (r *Repo) Parent(ctx context.Context) (string, error) {
 // Contains tells whether a commit is in the history of the one that is checked out.
 func (r *Repo) Contains(ctx context.Context, commit string) (bool, error) {
 	if _, err := r.run(ctx, "rev-parse", "-q", "--verify", "--end-of-options", commit+"^{commit}"); err != nil {
-		return false, nil // it is not there at all
+		return false, ctx.Err() // it is not there at all
 	}
 	base, err := r.run(ctx, "merge-base", "HEAD", commit)
-	return strings.TrimSpace(base) == commit, err
+	if err != nil {
+		return false, ctx.Err() // the two have nothing in common
+	}
+	return strings.TrimSpace(base) == commit, nil
 }
 
 // Log lists the commits up to the one that is checked out, a line each, newest first.

@@ -32,6 +32,14 @@ func Undo(ctx context.Context, k *kept.Store, all bool) ([]string, error) {
 			j.Drop()
 			return errors.Join(k.ForgetLeg(l.ID), k.WriteJourney(j))
 		}
+		if l.Aside && repo != nil {
+			if head, err := repo.Head(ctx); err == nil && head != l.Before {
+				if err := forget(); err != nil { // it is part of the person's own commits by now
+					return undone, err
+				}
+				continue
+			}
+		}
 		switch {
 		case l.Commit != "" && repo == nil:
 			err = &model.Fault{Doing: "undoing leg " + l.ID, Wrong: "it was committed, but this is no git working tree now"}

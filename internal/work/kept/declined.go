@@ -42,7 +42,7 @@ func (s *Store) WriteAside(ctx context.Context, repo *git.Repo, name, title stri
 	if err != nil {
 		return err
 	}
-	record := &LegRecord{Title: title, Status: Done}
+	record := &LegRecord{Title: title, Status: Done, Aside: true}
 	for n := 1; record.ID == "" || j.Find(record.ID) != nil; n++ {
 		record.ID = fmt.Sprintf("%s-%d", name, n)
 	}

@@ -34,6 +34,7 @@ type LegRecord struct {
 	Files  []string `json:"files"`            // that it wrote; their old bytes are kept
 	Fresh  []string `json:"fresh,omitempty"`  // those of Files that were not there before
 	Sums   []string `json:"sums,omitempty"`   // SHA-256 of the old bytes of Files, "" for those that are fresh
+	Aside  bool     `json:"aside,omitempty"`  // it is no leg of the route, but something that undo takes back until it is committed
 	// Unknown are paths that git did not know when the leg began, which are none of its own.
 	Unknown []string `json:"unknown,omitempty"`
 }
@@ -90,7 +91,7 @@ func (j *Journey) Find(id string) *LegRecord {
 // Moved tells whether a leg that changes files was carried out, so that the project is
 // no longer the untouched one.
 func (j *Journey) Moved() bool {
-	return slices.ContainsFunc(j.Legs, func(l *LegRecord) bool { return len(l.Files) > 0 })
+	return slices.ContainsFunc(j.Legs, func(l *LegRecord) bool { return len(l.Files) > 0 && !l.Aside })
 }
 
 // Last is the leg carried out last, nil if there is none.
@@ -104,7 +105,7 @@ func (j *Journey) Last() *LegRecord {
 // LastDone is the id of the leg that was done last, "" for none.
 func (j *Journey) LastDone() string {
 	for _, l := range slices.Backward(j.Legs) {
-		if l.Status == Done {
+		if l.Status == Done && !l.Aside {
 			return l.ID
 		}
 	}

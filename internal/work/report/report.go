@@ -10,7 +10,6 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/spelling"
-	"bellwether/internal/host/git"
 	"bellwether/internal/work/carry"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -138,7 +137,7 @@ func commits(ctx context.Context, k *kept.Store, r *report.Report) error {
 		if l.Commit == "" || repo == nil {
 			continue
 		}
-		if there, err := reachable(ctx, repo, l.Commit); err != nil {
+		if there, err := repo.Contains(ctx, l.Commit); err != nil {
 			return err
 		} else if !there {
 			l.Gone = true
@@ -150,14 +149,6 @@ func commits(ctx context.Context, k *kept.Store, r *report.Report) error {
 	}
 	r.Undo = back
 	return nil
-}
-
-func reachable(ctx context.Context, repo *git.Repo, commit string) (bool, error) {
-	there, err := repo.Contains(ctx, commit)
-	if err != nil && ctx.Err() != nil {
-		return false, ctx.Err()
-	}
-	return there, nil
 }
 
 // only leaves one leg of a report.

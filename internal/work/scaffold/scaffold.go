@@ -82,11 +82,7 @@ func Compare(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 			}
 		}
 	}
-	names, err := c.names()
-	if err != nil {
-		return nil, err
-	}
-	c.result.Comparison = *scaffold.Compare(c.old, c.fresh, c.mine, names)
+	c.result.Comparison = *scaffold.Compare(c.old, c.fresh, c.mine, c.names())
 	for i := range c.result.Files { // as the project calls them
 		c.result.Files[i].Path = path.Join(opt.Component, c.result.Files[i].Path)
 	}
@@ -118,16 +114,15 @@ func (c *comparing) values() scaffold.Values {
 }
 
 // names are the files of the component.
-func (c *comparing) names() (names []string, err error) {
-	files := c.tree.Files.Files()
-	for _, name := range files {
+func (c *comparing) names() (names []string) {
+	for _, name := range c.tree.Files.Files() {
 		if c.opt.Component == "." {
 			names = append(names, name)
 		} else if rest, in := strings.CutPrefix(name, c.opt.Component+"/"); in {
 			names = append(names, rest)
 		}
 	}
-	return names, nil
+	return names
 }
 
 func (c *comparing) mine(name string) ([]byte, bool) {
