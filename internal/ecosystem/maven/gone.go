@@ -201,7 +201,8 @@ func told(missing []linkage.Missing, stays func(by string) bool, wayOut func(by 
 	}
 	if len(came) > 0 {
 		come := map[bool]string{true: " comes", false: " come"}[len(came) == 1]
-		all = append(all, spelling.Few(came, shownArchives)+come+" with parts that refer to what nothing has after this leg; they may be optional")
+		all = append(all, spelling.Few(came, shownArchives)+come+
+			" with parts that refer to what nothing has after this leg; they may be optional")
 	}
 	return all
 }
