@@ -339,6 +339,8 @@ func faulty(good http.Handler, fault, path string) http.Handler {
 	})
 }
 
+// commit has a date that stays, so that a commit has the same name in every run: what a client
+// says of a repository can be kept.
 func commit(ts *testscript.TestScript, _ bool, _ []string) {
 	if _, err := os.Stat(ts.MkAbs(".git")); err != nil {
 		if _, err := os.Stat(ts.MkAbs(".gitignore")); err != nil {
@@ -347,7 +349,8 @@ func commit(ts *testscript.TestScript, _ bool, _ []string) {
 		ts.Check(ts.Exec("git", "init", "-q", "-b", "main"))
 	}
 	ts.Check(ts.Exec("git", "add", "-A"))
-	ts.Check(ts.Exec("git", "commit", "-q", "-m", "as it is"))
+	const date = "2026-03-02T09:00:00Z"
+	ts.Check(ts.Exec("env", "GIT_COMMITTER_DATE="+date, "git", "commit", "-q", "--date", date, "-m", "as it is"))
 }
 
 func wantStatus(ts *testscript.TestScript, _ bool, args []string) {
