@@ -25,8 +25,9 @@ import (
 type index struct {
 	*registry
 	component *model.Component
-	free      bool     // what releases ask for of what the project states does not count
-	apart     []string // what gets a version of its own, whatever it shared its place with
+	along     map[string]string // see along
+	free      bool              // what releases ask for of what the project states does not count
+	apart     []string          // what gets a version of its own, whatever it shared its place with
 }
 
 // Releases are the versions that repositories list.
@@ -85,8 +86,13 @@ func samePlace(a, b model.Site) bool {
 // writes them where they are stated.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	c := ask.Component
+	trees, err := r.trees(ctx, c.Detail.(*project))
+	if err != nil {
+		return nil, err
+	}
+	x := index{registry: r, component: c, along: along(c, trees), apart: ask.Apart}
 	// What is stated is one version, so that what has to move goes no further than it must.
-	request := flat.Request{Goal: ask.Goal, Index: index{r, c, false, ask.Apart}, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
+	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[string]bool{}
 	for _, q := range c.Requirements {
 		if q.Fixed != "" || seen[q.Name] {
@@ -116,7 +122,8 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	result, err := flat.Resolve(ctx, request)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) { // Maven takes lower ones, too; then that is told
-		request.Index = index{r, c, true, ask.Apart}
+		x.free = true
+		request.Index = x
 		result, err = flat.Resolve(ctx, request)
 	}
 	if err != nil {
