@@ -52,6 +52,11 @@ A rename that notes or deprecations plainly state becomes a proposed rule.
 			if err != nil {
 				return err
 			}
+			if opt.Name == "" {
+				if err := p.Kept.KeepNotes(r.Packages); err != nil {
+					return err
+				}
+			}
 			if rules != "" {
 				text, err := notes.Book(p.Tree, r.Rules)
 				if err != nil {

@@ -20,7 +20,8 @@ func (a *app) report() *cobra.Command {
 		Long: `Report tells what moved and why, what was raised for it, what rules repaired, what
 was verified and how that compares with the start, what broke legs, what stays
 behind, what is temporary or left to be done, and how to take it back. It works from
-what is kept of the route, also long afterwards.
+what is kept of the route, also long afterwards. What the releases on the way say is
+told where bellwether notes has looked for it.
 
 As Markdown it fits the text of a merge request; as HTML it is one page that asks
 nothing of anywhere; as JUnit XML it tells continuous integration what fails now and
@@ -49,6 +50,8 @@ did not before.`,
 		},
 	}
 	cmd.Flags().StringVar(&opt.Leg, "leg", "", "report this `leg` alone")
+	cmd.Flags().
+		StringVar(&opt.Advisories, "advisories", "", "tell which vulnerability records (OSV JSON) in this `folder` are fixed and left")
 	cmd.Flags().BoolVar(&opt.All, "all", false, "report all routes that are remembered, not only the present one")
 	return cmd
 }

@@ -2,14 +2,16 @@ package view
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
 	"html"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/layered"
 )
 
 // graph is boxes with arrows between them, to be drawn.
@@ -22,8 +24,9 @@ type graph struct {
 // graphNode is a box.
 type graphNode struct {
 	name, note string
-	fine       bool // nothing has to be done about it
-	depth, row int
+	from       string // the version that it moves from
+	fine       bool   // nothing has to be done about it
+	look       string // another one of looks
 }
 
 // graphEdge is an arrow.
@@ -51,7 +54,10 @@ func (g *graph) edge(from, to, label string, fine bool) {
 	g.node(to)
 	for i, e := range g.edges {
 		if e.from == from && e.to == to {
-			g.edges[i].label, g.edges[i].fine = e.label+", "+label, e.fine && fine
+			if label != "" && e.label != "" {
+				label = ", " + label
+			}
+			g.edges[i].label, g.edges[i].fine = e.label+label, e.fine && fine
 			return
 		}
 	}
@@ -63,7 +69,6 @@ func (g *graph) edge(from, to, label string, fine bool) {
 func (g *graph) draw(file string) ([]byte, error) {
 	switch filepath.Ext(file) {
 	case ".svg":
-		g.layOut()
 		return g.svg(), nil
 	case ".dot", ".gv":
 		return g.dot(), nil
@@ -76,7 +81,7 @@ func (g *graph) dot() []byte {
 	bold := map[bool]string{false: ", style=bold", true: ""}
 	var b bytes.Buffer
 	b.WriteString(
-		"digraph bellwether {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", fontsize=10];\n",
+		"digraph bellwether {\n  rankdir=TB;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", fontsize=10];\n",
 	)
 	if len(g.legend) > 0 {
 		fmt.Fprintf(&b, "  label=%q; labeljust=l; fontname=\"sans-serif\"; fontsize=11;\n", strings.Join(g.legend, "\n"))
@@ -91,154 +96,148 @@ func (g *graph) dot() []byte {
 	return b.Bytes()
 }
 
-// layOut puts each box in a column by the longest way to it, and in a row near
-// those that lead to it.
-func (g *graph) layOut() {
-	for range g.nodes { // a circle ends it
-		for _, e := range g.edges {
-			to := g.node(e.to)
-			to.depth = max(to.depth, min(g.node(e.from).depth+1, len(g.nodes)-1))
-		}
-	}
-	slices.SortStableFunc(g.nodes, func(a, b *graphNode) int { return a.depth - b.depth })
-	for first := 0; first < len(g.nodes); {
-		column := g.nodes[first:]
-		if end := slices.IndexFunc(column, func(n *graphNode) bool { return n.depth != column[0].depth }); end >= 0 {
-			column = column[:end]
-		}
-		g.arrange(column)
-		first += len(column)
-	}
-}
-
-func (g *graph) arrange(column []*graphNode) {
-	middle := map[*graphNode]float64{}
-	for i, n := range column {
-		sum, count := 0.0, 0.0
-		for _, e := range g.edges {
-			if from := g.node(e.from); e.to == n.name && from.depth < n.depth {
-				sum, count = sum+float64(from.row), count+1
-			}
-		}
-		middle[n] = float64(i)
-		if count > 0 {
-			middle[n] = sum / count
-		}
-	}
-	slices.SortStableFunc(column, func(a, b *graphNode) int { return cmp.Compare(middle[a], middle[b]) })
-	for i, n := range column {
-		n.row = i
-		if i > 0 {
-			n.row = column[i-1].row + 1
-		}
-		n.row = max(n.row, int(middle[n]))
-	}
-}
-
 // Sizes of the drawing, in pixels.
 const (
-	boxWidth, boxHeight = 250, 46
-	columnGap, rowGap   = 110, 24
+	boxWidth, boxHeight = 270, 46
+	boxesAcross         = 4 // of a row
 	margin              = 24
 	lineHeight          = 20
-	pageWidth           = 1240
+	letter              = 7   // of a line below the drawing, and of a label
+	secondLine          = 18  // what a box is higher by, where some name takes two lines
+	nameLetters         = 30  // that fit in a box
+	legendLetters       = 165 // that fit in a line
 )
 
-func (n *graphNode) at() (x, y int) {
-	return margin + n.depth*(boxWidth+columnGap), margin + n.row*(boxHeight+rowGap)
+var measures = layered.Measures{Across: boxesAcross, Width: boxWidth, Height: boxHeight, Label: 16, Beside: 24, Between: 14}
+
+// looks are how boxes are filled and framed: those that are fine, those that are not, what stays, and what goes away.
+var looks = map[string][2]string{
+	"fine": {"#eef4ee", "#5b8a5b"}, "": {"#fdf3e1", "#b7791f"}, "still": {"#f3f5f7", "#8793a1"}, "gone": {"#fbeceb", "#b4544c"},
 }
 
-// canvas is a drawing that grows.
-type canvas struct {
-	shapes, labels bytes.Buffer // labels lie over all lines
-	width, height  int
-	lanes          map[int]int // how many labels there are between two rows
-}
-
-// svg draws the boxes and arrows, and the legend below them.
+// svg is the drawing as a file of its own.
 func (g *graph) svg() []byte {
-	c := &canvas{lanes: map[int]int{}}
-	for _, n := range g.nodes {
-		x, y := n.at()
-		c.width, c.height = max(c.width, x+boxWidth+margin), max(c.height, y+boxHeight+margin)
-	}
-	for _, e := range g.edges {
-		c.arrow(e, g.node(e.from), g.node(e.to))
-	}
-	for _, n := range g.nodes {
-		c.box(n)
-	}
-	for _, text := range g.legend {
-		fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", margin, c.height+lineHeight/2, markup(text))
-		c.height += lineHeight
-		c.width = max(c.width, 2*margin+len([]rune(text))*7)
-	}
-	// What is wider than a page is shown smaller; a viewer can make it larger again.
-	shown := min(c.width, pageWidth)
 	var whole bytes.Buffer
-	fmt.Fprintf(
-		&whole,
-		`<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n",
-		shown,
-		c.height*shown/c.width,
-		c.width,
-		c.height,
-	)
+	inner, width, height := g.drawing()
+	fmt.Fprintf(&whole, `<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" `+
+		`font-family="sans-serif" font-size="13">`+"\n", width, height, width, height)
 	whole.WriteString(`<rect width="100%" height="100%" fill="#ffffff"/>` + "\n")
-	whole.Write(c.shapes.Bytes())
-	whole.Write(c.labels.Bytes())
+	whole.WriteString(inner)
 	whole.WriteString("</svg>\n")
 	return whole.Bytes()
 }
 
-func (c *canvas) box(n *graphNode) {
-	x, y := n.at()
-	fill, edge := "#eef4ee", "#5b8a5b"
-	if !n.fine {
-		fill, edge = "#fdf3e1", "#b7791f"
+// drawing is the boxes in rows, what leads to others above them, and the legend below. Its colours are those of a file of its
+// own; a page has others for its classes.
+func (g *graph) drawing() (inner string, width, height float64) {
+	in := layered.Graph{Boxes: len(g.nodes)}
+	place := map[string]int{}
+	for i, n := range g.nodes {
+		place[n.name] = i
 	}
-	fmt.Fprintf(
-		&c.shapes, `<rect x="%d" y="%d" width="%d" height="%d" rx="6" fill="%s" stroke="%s"/>`+"\n", x, y, boxWidth, boxHeight, fill,
-		edge,
-	)
-	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" fill="#1f2933">%s</text>`+"\n", x+12, y+20, markup(shorten(n.name, 34)))
-	fmt.Fprintf(&c.shapes, `<text x="%d" y="%d" font-size="11" fill="#44546a">%s</text>`+"\n", x+12, y+36, markup(shorten(n.note, 40)))
+	var edges []graphEdge
+	for _, e := range g.edges {
+		if e.from == e.to {
+			continue
+		}
+		edge := layered.Edge{From: place[e.from], To: place[e.to]}
+		if e.label != "" {
+			edge.Label = float64(letter*len([]rune(shorten(e.label, nameLetters))) + 12)
+		}
+		in.Edges, edges = append(in.Edges, edge), append(edges, e)
+	}
+	sizes := measures
+	for _, n := range g.nodes {
+		if len(n.lines()) > 1 {
+			sizes.Height = boxHeight + secondLine
+		}
+	}
+	l := layered.Place(in, sizes)
+	var b strings.Builder
+	for i, e := range edges {
+		arrow(&b, e, l.Ways[i])
+	}
+	for i, n := range g.nodes {
+		box(&b, n, l.Boxes[i], sizes.Height)
+	}
+	width, height = l.Width+2*margin, l.Height+2*margin
+	for _, sentence := range g.legend {
+		for i, line := range strings.Split(text.WrapSoft(harmless.Line(sentence), legendLetters), "\n") {
+			x := margin
+			if i > 0 {
+				x += 2 * letter
+			}
+			line = strings.TrimSpace(line)
+			fmt.Fprintf(&b, `<text class="legend" x="%d" y="%.0f" fill="#1f2933">%s</text>`+"\n", x, height+lineHeight/2, markup(line))
+			height += lineHeight
+			width = max(width, float64(x+margin+letter*text.StringWidth(line)))
+		}
+	}
+	return b.String(), width, height
 }
 
-func (c *canvas) arrow(e graphEdge, from, to *graphNode) {
-	x1, y1 := from.at()
-	x2, y2 := to.at()
-	x1, y1, y2 = x1+boxWidth, y1+boxHeight/2, y2+boxHeight/2
+// lines are a box's name; one that is long is parted before its own last part.
+func (n *graphNode) lines() []string {
+	name := harmless.Line(n.name)
+	at := strings.LastIndexAny(strings.TrimRight(name, ":/"), ":/") + 1
+	if text.StringWidth(name) <= nameLetters || at == 0 {
+		return []string{shorten(name, nameLetters)}
+	}
+	return []string{shorten(name[:at], nameLetters), shorten(name[at:], nameLetters)}
+}
+
+func box(b *strings.Builder, n *graphNode, at layered.Point, height float64) {
+	look := n.look
+	if look == "" && n.fine {
+		look = "fine"
+	}
+	x, y := at.X+margin, at.Y+margin
+	fmt.Fprintf(b, `<rect class="%s" x="%.1f" y="%.1f" width="%d" height="%.0f" rx="6" fill="%s" stroke="%s"/>`+"\n",
+		look, x, y, boxWidth, height, looks[look][0], looks[look][1])
+	for _, line := range n.lines() {
+		fmt.Fprintf(b, `<text x="%.1f" y="%.1f" fill="#1f2933">%s</text>`+"\n", x+10, y+20, markup(line))
+		y += secondLine
+	}
+	if n.note != "" {
+		fmt.Fprintf(b, `<text class="small" x="%.1f" y="%.1f" font-size="11" fill="#44546a">%s</text>`+"\n",
+			x+10, y+19, markup(shorten(n.note, nameLetters+4)))
+	}
+}
+
+func arrow(b *strings.Builder, e graphEdge, way layered.Way) {
 	style := `fill="none" stroke="#44546a" stroke-width="1.5"`
 	if e.fine {
 		style += ` stroke-dasharray="4 3"`
 	}
-	x, y := (x1+x2)/2, (y1+y2)/2
-	if x2 > x1 && x2-x1 <= columnGap {
-		fmt.Fprintf(&c.shapes, `<path d="M%d %d C%d %d %d %d %d %d" %s/>`+"\n", x1, y1, x1+columnGap/2, y1, x2-columnGap/2, y2, x2-6, y2, style)
-	} else {
-		// A line past other columns, or back, goes between the rows, and has its label there.
-		lane := y1 + boxHeight/2 + rowGap/2
-		fmt.Fprintf(&c.shapes, `<path d="M%d %d C%d %d %d %d %d %d L%d %d C%d %d %d %d %d %d" %s/>`+"\n",
-			x1, y1, x1+columnGap/2, y1, x1+columnGap/2, lane, x1+columnGap, lane,
-			x2-columnGap, lane, x2-columnGap/2, lane, x2-columnGap/2, y2, x2-6, y2, style)
-		x, y = x1+columnGap+boxWidth/2+80*c.lanes[lane], lane
-		if x2 <= x1 {
-			x = x1 - boxWidth/2 + 80*c.lanes[lane]
-		}
-		c.lanes[lane]++
-		c.height = max(c.height, lane+margin)
-		c.width = max(c.width, x1+columnGap+margin)
+	points := slices.Clone(way.Points)
+	for i := range points {
+		points[i].X, points[i].Y = points[i].X+margin, points[i].Y+margin
 	}
-	fmt.Fprintf(&c.shapes, `<path d="M%d %d L%d %d L%d %d z" fill="#44546a"/>`+"\n", x2-8, y2-4, x2, y2, x2-8, y2+4)
-	text := shorten(e.label, 14)
-	width := 7*len([]rune(text)) + 8
-	fmt.Fprintf(
-		&c.labels,
-		`<rect x="%d" y="%d" width="%d" height="16" rx="3" fill="#ffffff"/><text x="%d" y="%d" text-anchor="middle" font-size="11" `+
-			`fill="#44546a">%s</text>`+"\n",
-		x-width/2, y-9, width, x, y+3, markup(text),
-	)
+	end := points[len(points)-1]
+	head := 8.0 // it points down, or up where a circle is closed
+	if points[0].Y > end.Y {
+		head = -8
+	}
+	points[len(points)-1].Y -= head
+	points[len(points)-2].Y -= head
+	fmt.Fprintf(b, `<path d="M%.1f %.1f`, points[0].X, points[0].Y)
+	for i, to := range points[1:] {
+		switch from := points[i]; {
+		case from == to:
+		case i%2 == 0: // a straight part
+			fmt.Fprintf(b, " L%.1f %.1f", to.X, to.Y)
+		default:
+			middle := (from.Y + to.Y) / 2
+			fmt.Fprintf(b, " C%.1f %.1f %.1f %.1f %.1f %.1f", from.X, middle, to.X, middle, to.X, to.Y)
+		}
+	}
+	fmt.Fprintf(b, `" %s/>`+"\n", style)
+	fmt.Fprintf(b, `<path class="head" d="M%.1f %.1f L%.1f %.1f L%.1f %.1f z" fill="#44546a"/>`+"\n",
+		end.X-4, end.Y-head, end.X, end.Y, end.X+4, end.Y-head)
+	if e.label != "" {
+		fmt.Fprintf(b, `<text class="small" x="%.1f" y="%.1f" font-size="11" fill="#44546a">%s</text>`+"\n",
+			way.Label.X+margin+6, way.Label.Y+margin+4, markup(shorten(e.label, nameLetters)))
+	}
 }
 
 // markup is a text as it stands in an SVG.

@@ -60,7 +60,7 @@ func (l list) html(w io.Writer) {
 }
 
 func (t tree) html(w io.Writer) {
-	fmt.Fprint(w, "<pre>")
+	fmt.Fprint(w, "<pre tabindex=\"0\">")
 	for _, l := range t {
 		fmt.Fprintln(w, l.inner())
 	}
@@ -68,7 +68,7 @@ func (t tree) html(w io.Writer) {
 }
 
 func (c code) html(w io.Writer) {
-	fmt.Fprint(w, "<pre>")
+	fmt.Fprint(w, "<pre tabindex=\"0\">")
 	for _, l := range c {
 		fmt.Fprintln(w, escaped(l))
 	}
@@ -90,7 +90,7 @@ func (g grid) html(w io.Writer) {
 			}
 		}
 	}
-	fmt.Fprint(w, "<div class=\"wide\" tabindex=\"0\" role=\"region\" aria-label=\"table\"><table><thead><tr>")
+	fmt.Fprint(w, "<div class=\"wide\" tabindex=\"0\" role=\"group\" aria-label=\"table\"><table><thead><tr>")
 	for _, i := range keep {
 		title := escaped(g.columns[i])
 		if title == "" {

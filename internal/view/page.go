@@ -27,7 +27,7 @@ th, td { text-align: left; vertical-align: top; padding: .3rem .8rem .3rem 0; bo
 th { color: var(--soft); font-weight: 600; }
 th[aria-sort] { cursor: pointer; }
 pre { overflow-x: auto; padding: .75rem; background: var(--band); font-size: .9rem; }
-details { margin: .5rem 0; } summary { cursor: pointer; color: var(--link); }
+figure { margin: 1.5rem 0 0; } figcaption { color: var(--soft); } details { margin: .5rem 0; } summary { cursor: pointer; color: var(--link); }
 .faint { color: var(--soft); } .good { color: var(--good); } .warn { color: var(--warn); } .bad { color: var(--bad); }
 .strong { font-weight: 700; }
 .hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
@@ -35,6 +35,7 @@ svg { width: 100%; min-width: 44rem; height: auto; }
 svg text { fill: var(--ink); font: 14px system-ui, sans-serif; } svg .small { fill: var(--soft); font-size: 12px; }
 svg rect { fill: var(--band); stroke: var(--line); } svg .done { stroke: var(--good); stroke-width: 2; }
 svg .repair { stroke: var(--bad); stroke-width: 2; } svg path { stroke: var(--soft); fill: none; }
+svg .head { fill: var(--soft); } svg .fine { stroke: var(--good); stroke-width: 2; } svg .gone { stroke: var(--bad); stroke-width: 2; }
 @media print { body { max-width: none; padding: 0; font-size: 11pt; } nav { display: none; } .wide { overflow: visible; }
   svg { min-width: 0; }
   h2 { break-after: avoid; } tr { break-inside: avoid; } details > * { display: block; } }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"fmt"
+	"html"
 	"math"
 	"os"
 	"os/exec"
@@ -21,6 +22,7 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/report"
+	"bellwether/internal/core/scaffold"
 )
 
 // pageOf is a page with all parts that a report may have, and with long names.
@@ -37,6 +39,8 @@ func pageOf(t *testing.T) string {
 		},
 		ToDos:     []model.ToDoResult{{ID: "t1", Text: "see to the bell", Place: "a.go:3", State: "open"}},
 		Checklist: []model.ChecklistItem{{ID: "print", Text: "print the board", State: model.TickOpen}},
+		Said:      []model.PackageNotes{{Name: long, From: "1", To: "2", Entries: []model.NoteEntry{{Kind: "breaking", Version: "2", Text: long}}}},
+		Fixed:     []model.SurveyAdvisory{{ID: "SF-1", Name: long, Version: "1", Summary: "drips " + long}},
 		Unknown:   []string{"what came of leg 9 is not known any more"}, Undo: []string{"git revert 0123456789   # leg 1-refresh"},
 	}
 	for i := range 9 {
@@ -46,7 +50,7 @@ func pageOf(t *testing.T) string {
 				ID: fmt.Sprintf(
 					"%d-refresh",
 					i,
-				), Title: "refresh " + long, Commit: "0123456789abcdef", Notes: []string{long + " refers to what is gone"},
+				), Component: "board", Title: "refresh " + long, Commit: "0123456789abcdef", Notes: []string{long + " refers to what is gone"},
 				Moves: []model.MoveSummary{
 					{Name: long, From: "1", To: "2", Because: "asked for"},
 					{Name: "runtime/java", From: "11", To: "17"},
@@ -67,6 +71,11 @@ func pageOf(t *testing.T) string {
 					},
 				},
 			},
+		}
+		for k := range 20 {
+			l.LegResult.Carried = append(l.LegResult.Carried, model.MoveSummary{
+				Name: fmt.Sprintf("rope-%d-%d-%s", i, k, long), From: "1", To: "2", Via: []string{long + " 1", fmt.Sprintf("twine-%d 1.0.0", k%5)},
+			})
 		}
 		r.Legs = append(r.Legs, l)
 	}
@@ -162,6 +171,7 @@ func contrast(a, b string) float64 {
 // drawing lie over each other.
 const measure = `<script>
 const out = [];
+for (const d of document.querySelectorAll('details')) d.open = true;
 if (document.documentElement.scrollWidth > window.innerWidth) out.push('the page is ' + document.documentElement.scrollWidth + ' wide');
 const boxes = [...document.querySelectorAll('svg rect')].map(r => r.getBoundingClientRect());
 for (let i = 0; i < boxes.length; i++) for (let k = 0; k < i; k++) {
@@ -171,13 +181,30 @@ for (let i = 0; i < boxes.length; i++) for (let k = 0; k < i; k++) {
 for (const t of document.querySelectorAll('svg text')) {
   const r = t.getBoundingClientRect();
   const within = b => r.left >= b.left && r.right <= b.right + 1 && r.top >= b.top && r.bottom <= b.bottom + 1;
-  if (!boxes.some(within)) out.push('text ' + t.textContent);
+  const whole = t.classList.contains('legend') ? [t.closest('svg').getBoundingClientRect()] : boxes;
+  if (!whole.some(within)) out.push('text ' + t.textContent);
 }
 document.title = 'measured: ' + (out.join('; ') || 'fine');
 </script></body>`
 
-// TestPageFits draws the page at several widths.
-func TestPageFits(t *testing.T) {
+// pages are those that commands write.
+func pages(t *testing.T) map[string]string {
+	var b bytes.Buffer
+	require.NoError(t, ScaffoldPage(&b, &Scaffold{
+		From: "create-quayside 3", To: "create-quayside 4", Unfilled: []string{"HARBOUR"}, Comparison: &scaffold.Comparison{Unchanged: 4, Files: []scaffold.File{
+			{Path: "board/quayside.json", State: scaffold.Conflicts, Hunks: []scaffold.Hunk{
+				{Number: 1, Line: 3, State: scaffold.Conflicts, Base: "a\n", Ours: "b\n", Theirs: strings.Repeat("quay ", 60) + "\n"},
+				{Number: 2, Line: 9, State: scaffold.Takes, Base: "a\n", Ours: "a\n", Theirs: "c\n"},
+			}},
+			{Path: "board/new.json", State: scaffold.Takes, After: []byte("{}\n")},
+		}},
+	}))
+	return map[string]string{"report": pageOf(t), "scaffold": b.String()}
+}
+
+// chromium gives the title that scripts of a page set, in a window; it skips where there is no browser.
+func chromium(t *testing.T, page string, flags ...string) string {
+	t.Helper()
 	if testing.Short() {
 		t.Skip("it starts a browser")
 	}
@@ -191,14 +218,52 @@ func TestPageFits(t *testing.T) {
 		t.Skip("there is no Chromium")
 	}
 	file := filepath.Join(t.TempDir(), "page.html")
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(pageOf(t), "</body>", measure, 1)), 0o644))
-	for _, window := range []string{"1280,800", "500,844", "1920,1080"} {
-		cmd := exec.Command(browser, "--headless", "--no-sandbox", "--disable-gpu", "--window-size="+window, "--dump-dom", "file://"+file)
-		cmd.Env = append(slices.Clone(os.Environ()), "HOME="+t.TempDir())
-		out, err := cmd.Output()
-		require.NoError(t, err)
-		title := regexp.MustCompile(`<title>(.*?)</title>`).FindSubmatch(out)
-		require.NotNil(t, title)
-		assert.Equal(t, "measured: fine", string(title[1]), window)
+	require.NoError(t, os.WriteFile(file, []byte(page), 0o644))
+	cmd := exec.Command(browser, append(flags, "--headless", "--no-sandbox", "--disable-gpu", "--dump-dom", "file://"+file)...)
+	cmd.Env = append(slices.Clone(os.Environ()), "HOME="+t.TempDir())
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	title := regexp.MustCompile(`(?s)<title>(.*?)</title>`).FindSubmatch(out)
+	require.NotNil(t, title)
+	return html.UnescapeString(string(title[1]))
+}
+
+// TestPageFits draws the pages at several widths.
+func TestPageFits(t *testing.T) {
+	for name, page := range pages(t) {
+		page = strings.Replace(page, "</body>", measure, 1)
+		for _, window := range []string{"1280,800", "500,844", "1920,1080"} {
+			assert.Equal(t, "measured: fine", chromium(t, page, "--window-size="+window), name+" "+window)
+		}
+	}
+}
+
+// TestPageForAll has the pages checked by a library that knows what hinders people (testdata/axe), light and dark.
+func TestPageForAll(t *testing.T) {
+	chromium(t, "<title>there is a browser</title>")
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS("testdata/axe")))
+	install := exec.Command("npm", "ci", "--ignore-scripts", "--no-audit", "--no-fund", "--silent")
+	install.Dir = dir
+	if out, err := install.CombinedOutput(); err != nil {
+		if os.Getenv("CLIENTS_REQUIRED") != "" {
+			t.Fatalf("npm ci: %v\n%s", err, out)
+		}
+		t.Skipf("the library cannot be had: %v", err)
+	}
+	library, err := os.ReadFile(filepath.Join(dir, "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err)
+	check := "<script>" + strings.ReplaceAll(string(library), "</script", "<\\/script") + `</script><script>
+for (const d of document.querySelectorAll('details')) d.open = true;
+axe.run(document, {resultTypes: ['violations']}).then(r => {
+  document.title = 'checked: ' + (r.passes.length > 10 ? '' : 'too few rules; ') + r.violations.map(v => v.id + ': ' + v.nodes[0].html).join('; ');
+}, e => { document.title = 'failed: ' + e });
+</script></body>`
+	for name, page := range pages(t) {
+		page = strings.Replace(page, "</body>", check, 1)
+		for _, look := range []string{"0", "1"} { // dark, light
+			said := chromium(t, page, "--window-size=1280,800", "--virtual-time-budget=20000", "--blink-settings=preferredColorScheme="+look)
+			assert.Equal(t, "checked: ", said, name+" "+look)
+		}
 	}
 }

@@ -135,7 +135,13 @@ func reported(r *report.Report) *document {
 	}
 	if carried := r.Carried(); len(carried) > 0 {
 		d.add(details{count(len(carried), "other package", "other packages") + " that moved along", []block{carriedGrid(carried)}})
+		if g := changedGraph(r); len(g.nodes) > 0 {
+			d.add(picture{"What depends on what, and how it moved", g})
+		}
 	}
+	extracts(d, r.Said)
+	advised(d, "Vulnerabilities that are mended", r.Fixed, good)
+	advised(d, "Vulnerabilities that are left", r.Affected, warn)
 	part(d, "To know", notesOf(r))
 	repaired(d, r)
 	compared(d, r)
@@ -151,7 +157,11 @@ func reported(r *report.Report) *document {
 	part(d, "Not known any more", plainList(r.Unknown))
 	tools(d, r)
 	if len(r.Undo) > 0 {
-		d.add(heading{"How to take it back", ""}, line{plain("bellwether undo --all takes back what is not pushed; afterwards:")}, code(r.Undo))
+		d.add(
+			heading{"How to take it back", ""},
+			line{plain("bellwether undo --all takes back what is not pushed; afterwards:")},
+			code(r.Undo),
+		)
 	}
 	return d
 }
@@ -197,6 +207,34 @@ func carriedGrid(moves []model.MoveSummary) grid {
 	return g
 }
 
+// extracts are those of release notes, a package each.
+func extracts(d *document, all []model.PackageNotes) {
+	if len(all) == 0 {
+		return
+	}
+	d.add(heading{"What the releases say", "what concerns this project comes first; bellwether notes has more"})
+	for _, p := range all {
+		d.add(details{fmt.Sprintf("%s %s to %s", p.Name, p.From, p.To), []block{noteRows(p.Entries, false)}})
+	}
+}
+
+// advised are packages that vulnerability records are about.
+func advised(d *document, title string, all []model.SurveyAdvisory, look style) {
+	if len(all) == 0 {
+		return
+	}
+	g := grid{columns: []string{"package", "version", "record", "severity", "what it is", "mended in"}}
+	for _, a := range all {
+		g.rows = append(g.rows, line{
+			plain(
+				"%s",
+				a.Name,
+			), plain("%s", a.Version), span{a.ID, look}, plain("%s", a.Severity), plain("%s", a.Summary), plain("%s", a.Fixed),
+		})
+	}
+	d.add(heading{title, ""}, g)
+}
+
 // repaired tells what rules changed, and what they left.
 func repaired(d *document, r *report.Report) {
 	g := grid{columns: []string{"leg", "rule", "files", "places", "what it does"}}
@@ -205,7 +243,10 @@ func repaired(d *document, r *report.Report) {
 		for _, one := range leg.Repairs {
 			if len(one.Files) > 0 {
 				g.rows = append(g.rows, line{
-					span{leg.ID, faint}, plain("%s", one.Rule), plain("%d", len(one.Files)), plain("%d", len(one.Places)), plain("%s", one.Says),
+					span{
+						leg.ID,
+						faint,
+					}, plain("%s", one.Rule), plain("%d", len(one.Files)), plain("%d", len(one.Places)), plain("%s", one.Says),
 				})
 			}
 			for _, l := range one.Left {
@@ -331,7 +372,10 @@ func tools(d *document, r *report.Report) {
 	commands := grid{columns: []string{"component", "stage", "command"}}
 	for _, s := range last.Verification.Stages {
 		if len(s.Command) > 0 && s.Status != finding.Skipped && s.Status != finding.NotRun {
-			commands.rows = append(commands.rows, line{plain("%s", s.Component), plain("%s", s.Name), plain("%s", strings.Join(s.Command, " "))})
+			commands.rows = append(
+				commands.rows,
+				line{plain("%s", s.Component), plain("%s", s.Name), plain("%s", strings.Join(s.Command, " "))},
+			)
 		}
 	}
 	if len(g.rows)+len(commands.rows) == 0 {

@@ -28,7 +28,7 @@ func drawnRoute(r *report.Report) string {
 	}
 	rows := (len(r.Legs) + legsInRow - 1) / legsInRow
 	var b strings.Builder
-	fmt.Fprintf(&b, "<div class=\"wide\" tabindex=\"0\" role=\"region\" aria-label=\"the route\">"+
+	fmt.Fprintf(&b, "<div class=\"wide\" tabindex=\"0\" role=\"group\" aria-label=\"the route\">"+
 		"<svg viewBox=\"0 0 %d %d\" role=\"img\" aria-label=\"the route: %d legs, %d of them done\">\n",
 		routeWide, rows*(legHigh+rowsApart), len(r.Legs), r.Count(report.Done))
 	for i, l := range r.Legs {

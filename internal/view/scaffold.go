@@ -220,7 +220,7 @@ func beside(f core.File) block {
 type pre struct{ grid }
 
 func (p pre) html(w io.Writer) {
-	fmt.Fprint(w, "<div class=\"wide\" tabindex=\"0\" role=\"region\" aria-label=\"side by side\"><table><thead><tr>")
+	fmt.Fprint(w, "<div class=\"wide\" tabindex=\"0\" role=\"group\" aria-label=\"side by side\"><table><thead><tr>")
 	for _, c := range p.columns {
 		fmt.Fprintf(w, "<th scope=\"col\">%s</th>", escaped(c))
 	}
@@ -232,7 +232,7 @@ func (p pre) html(w io.Writer) {
 				fmt.Fprintf(w, "<td>%s</td>", cell.html())
 				continue
 			}
-			fmt.Fprint(w, "<td><pre>")
+			fmt.Fprint(w, "<td><pre tabindex=\"0\">")
 			for l := range strings.Lines(cell.text) {
 				fmt.Fprintln(w, escaped(strings.TrimRight(l, "\r\n")))
 			}

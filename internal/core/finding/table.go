@@ -178,7 +178,8 @@ func table() []pattern {
 		},
 		{tool: "maven", kind: Failure, has: "[ERROR]", re: `^\[ERROR\] (?P<text>.+?)(?: -> \[Help \d\])?$`,
 			not: `^\[ERROR\] (?:COMPILATION ERROR|\s*symbol\s*:|\s*location\s*:|To see the full|Re-run Maven|` +
-				`For more information|\[Help|Tests run:|Failures:|Errors:|Please refer|After correcting|-> \[Help|\s*$|\s+mvn )`},
+				`For more information|\[Help|Tests run:|Failures:|Errors:|Please refer|See \S+/|See dump files|After correcting|` +
+				`-> \[Help|\s*$|\s+mvn |\s+at [\w.$/]+\()`},
 		{
 			tool: "maven", kind: Warning, has: "[WARNING]", re: `^\[WARNING\] (?P<text>.+)$`,
 			not: `^\[WARNING\] (?:COMPILATION WARNING|Some problems were encountered|It is highly recommended to fix|For this reason, ` +

@@ -81,6 +81,7 @@ type Move struct {
 	// Wants are what is needed of a runtime, tool, platform or image: ">=20", "not <18".
 	Wants []string `yaml:"needs,omitempty"`
 	Sites []Site   `yaml:"-"` // the places whose text changes, empty if only the lock does
+	Via   []string `yaml:"-"` // of one that is carried along: what leads to it from the requirement on, "quayside 4.0.0", …
 }
 
 // Pin is the runtime, tool, platform or image that a move names; ok is false for a package.

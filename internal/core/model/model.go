@@ -48,6 +48,29 @@ func (s Subject) PURL(version string) string {
 	return text
 }
 
+// ReadPURL reads a Package URL that PURL wrote. Of a generic one, which may be a runtime, a tool or a platform, it is not told
+// which; qualifiers and subpaths count as part of the version.
+func ReadPURL(text string) (s Subject, version string, ok bool) {
+	path, is := strings.CutPrefix(text, "pkg:")
+	path, version, _ = strings.Cut(path, "@")
+	kind, name, named := strings.Cut(path, "/")
+	name, err := url.PathUnescape(name)
+	if !is || !named || kind == "" || name == "" || err != nil {
+		return s, "", false
+	}
+	if version, err = url.PathUnescape(version); err != nil {
+		return s, "", false
+	}
+	if kind == "maven" {
+		at := strings.LastIndex(name, "/")
+		if at < 0 {
+			return s, "", false
+		}
+		name = name[:at] + ":" + name[at+1:]
+	}
+	return Subject{kind, name}, version, true
+}
+
 // Requirement is a dependency that a manifest declares, with its range.
 type Requirement struct {
 	Subject  Subject

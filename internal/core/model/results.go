@@ -190,13 +190,14 @@ type MoveSummary struct {
 	Because string   `json:"because,omitempty"`
 	Places  []string `json:"places,omitempty"`
 	Needs   []string `json:"needs,omitempty"` // what is needed of a runtime, tool, platform or image
+	Via     []string `json:"via,omitempty"`   // of one that moves along: what leads to it from the requirement on
 }
 
 // Summary gives a move in the form of results.
 func (m Move) Summary() MoveSummary {
 	s := MoveSummary{
 		Name: m.Name, Becomes: m.Becomes, Range: m.Range, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because,
-		Needs: m.Wants,
+		Needs: m.Wants, Via: m.Via,
 	}
 	for _, site := range m.Sites {
 		s.Places = append(s.Places, site.String())

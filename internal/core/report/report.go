@@ -16,13 +16,16 @@ type Report struct {
 	Branch      string    `json:"branch,omitempty"`
 	Legs        []Leg     `json:"legs"`
 	// Left are what stays behind and why, as sentences.
-	Left      []string              `json:"left-behind,omitempty"`
-	Culprits  []model.CulpritResult `json:"culprits,omitempty"`
-	Bridges   []model.SurveyBridge  `json:"bridges,omitempty"` // temporary measures
-	ToDos     []model.ToDoResult    `json:"todos,omitempty"`
-	Checklist []model.ChecklistItem `json:"checklist,omitempty"`
-	Undo      []string              `json:"undo,omitempty"`    // commands that take it back
-	Unknown   []string              `json:"unknown,omitempty"` // what is not known any more, as sentences
+	Left      []string               `json:"left-behind,omitempty"`
+	Culprits  []model.CulpritResult  `json:"culprits,omitempty"`
+	Bridges   []model.SurveyBridge   `json:"bridges,omitempty"`  // temporary measures
+	Said      []model.PackageNotes   `json:"said,omitempty"`     // extracts of the notes of the releases on the way
+	Fixed     []model.SurveyAdvisory `json:"fixed,omitempty"`    // vulnerability records of what moved that no longer hold
+	Affected  []model.SurveyAdvisory `json:"affected,omitempty"` // those that hold of what is in effect
+	ToDos     []model.ToDoResult     `json:"todos,omitempty"`
+	Checklist []model.ChecklistItem  `json:"checklist,omitempty"`
+	Undo      []string               `json:"undo,omitempty"`    // commands that take it back
+	Unknown   []string               `json:"unknown,omitempty"` // what is not known any more, as sentences
 }
 
 // The states of a leg.

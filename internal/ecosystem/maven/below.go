@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"bellwether/internal/core/mediate"
@@ -40,10 +41,11 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 			old[w.coords.String()] = append(old[w.coords.String()], w.Version)
 		}
 	}
-	seen := map[string]bool{}
+	seen, there := map[string]bool{}, map[string]bool{}
 	for _, t := range is {
 		for _, w := range t.won {
 			name := w.coords.String()
+			there[name] = true
 			if seen[name+w.Version] || slices.Contains(old[name], w.Version) {
 				continue
 			}
@@ -55,6 +57,14 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 			s.Carried = append(s.Carried, m)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(old)) {
+		if !there[name] {
+			s.Carried = append(
+				s.Carried,
+				model.Move{Subject: model.Subject{Kind: mavenrepo.Type, Name: name}, Name: name, From: old[name][0]},
+			)
+		}
+	}
 	s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool {
 		return slices.ContainsFunc(s.Moves, func(o model.Move) bool { return o.Name == m.Name })
 	})
@@ -64,7 +74,8 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 			s.Notable = append(s.Notable, text)
 		}
 	}
-	s.Notable = append(s.Notable, r.elsewhere(ctx, p, s.Moves)...)
+	s.Notable = append(s.Notable, r.torn(ctx, was, is)...)
+	s.Notable = append(s.Notable, r.elsewhere(ctx, then, s.Moves)...)
 	dangling, err := r.dangling(ctx, was, is)
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -76,19 +87,69 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 	return nil
 }
 
-// elsewhere says of packages that move which of them say in their descriptions that they are called otherwise by now.
-func (r *registry) elsewhere(ctx context.Context, p *project, moves []model.Move) (all []string) {
+// torn says of packages of one group that they were at one version before, and no longer are, though there is a release of
+// each: they were made for each other, and a state that mixes them was tried by nobody.
+func (r *registry) torn(ctx context.Context, was, is []tree) (all []string) {
+	before := map[string][]string{} // all versions of a group's packages
+	for _, t := range was {
+		for _, w := range t.won {
+			before[w.coords.Group] = append(before[w.coords.Group], w.Version)
+		}
+	}
+	for _, t := range is {
+		newest := map[string]string{}
+		for _, w := range t.won {
+			if now := newest[w.coords.Group]; now == "" || mavenrepo.Compare(w.Version, now) > 0 {
+				newest[w.coords.Group] = w.Version
+			}
+		}
+		for _, w := range t.won {
+			versions, most := before[w.coords.Group], newest[w.coords.Group]
+			if len(versions) < 2 || len(slices.Compact(slices.Clone(versions))) > 1 || mavenrepo.Compare(w.Version, most) == 0 {
+				continue
+			}
+			if list, err := r.client.Versions(ctx, r.repositories(), w.coords); err != nil || !slices.Contains(list, most) {
+				continue // it goes by other numbers
+			}
+			text := fmt.Sprintf("%s comes at %s, and others of its group at %s; there is %s of it, too, which the project can state itself",
+				w.coords, w.Version, most, most)
+			if !slices.Contains(all, text) {
+				all = append(all, text)
+			}
+		}
+	}
+	return all
+}
+
+// elsewhere says of packages that move which of them say that they are called otherwise by now, or that their classes are in
+// another package, which they do not bring along.
+func (r *registry) elsewhere(ctx context.Context, after *model.Component, moves []model.Move) (all []string) {
+	poms := r.poms(after.Detail.(*project))
 	for _, m := range moves {
 		c, ok := mavenrepo.Read(m.Subject.Name)
 		if !ok || m.To == "" {
 			continue
 		}
-		e, err := r.poms(p).of(ctx, r.repositories(), c, m.To, 0)
+		e, err := poms.of(ctx, r.repositories(), c, m.To, 0)
 		if err != nil || e == nil {
 			continue
 		}
 		if to, moved := e.elsewhere(); moved {
 			all = append(all, fmt.Sprintf("%s %s is called %s by now; newer releases are there", c, m.To, to))
+		}
+		text, err := r.client.POM(ctx, r.repositories(), c, m.To)
+		if err != nil {
+			continue
+		}
+		at, err := r.client.Module(ctx, r.repositories(), c, m.To, text)
+		asked := slices.ContainsFunc(e.dependencies, func(d *dependency) bool { return e.coordsOf(d) == at.Elsewhere })
+		if err == nil && at.Elsewhere != (mavenrepo.Coordinates{}) && !asked && len(after.Find(at.Elsewhere.String())) == 0 {
+			all = append(all, fmt.Sprintf(
+				"%s %s has its classes for Java in %s, and does not bring it along: a project of Maven states that in its place",
+				c,
+				m.To,
+				at.Elsewhere,
+			))
 		}
 	}
 	return all
@@ -100,7 +161,13 @@ func (e *effective) elsewhere() (to mavenrepo.Coordinates, moved bool) {
 	if at == nil {
 		return to, false
 	}
-	to.Group, to.Artifact = cmp.Or(e.expand(at.Value("groupId")), e.coords.Group), cmp.Or(e.expand(at.Value("artifactId")), e.coords.Artifact)
+	to.Group, to.Artifact = cmp.Or(
+		e.expand(at.Value("groupId")),
+		e.coords.Group,
+	), cmp.Or(
+		e.expand(at.Value("artifactId")),
+		e.coords.Artifact,
+	)
 	return to, to != e.coords
 }
 

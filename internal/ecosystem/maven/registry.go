@@ -204,8 +204,11 @@ func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *mod
 	for _, t := range trees {
 		for _, w := range t.won {
 			pkg := model.Package{Subject: model.Subject{Kind: mavenrepo.Type, Name: w.coords.String()}, Version: w.Version}
-			for _, m := range w.Statement.Path[1:] {
+			for i, m := range w.Statement.Path[1:] {
 				pkg.Via = append(pkg.Via, m.Name+" "+m.Version)
+				if asked := c.Find(m.Name); i == 0 && len(asked) > 0 {
+					pkg.Site = asked[0].Site
+				}
 			}
 			if !slices.ContainsFunc(all, func(o model.Package) bool { return o.Subject == pkg.Subject && o.Version == pkg.Version }) {
 				all = append(all, pkg)

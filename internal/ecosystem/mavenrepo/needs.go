@@ -6,7 +6,6 @@ import (
 	"compress/flate"
 	"context"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,9 +19,6 @@ import (
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/within"
 )
-
-// withModule is what a description says that has module metadata beside it (Gradle Module Metadata specification).
-const withModule = "published-with-gradle-metadata"
 
 // Java is the version of Java that a version needs at least, 0 for none that is known: as its module metadata says, else
 // as its classes do. Where its description, which stated reads, says no more than 8, they are not asked for; where there
@@ -43,10 +39,8 @@ func (c *Client) Java(ctx context.Context, repositories []Repository, of Coordin
 	if err != nil {
 		return 0, err
 	}
-	if bytes.Contains(pom, []byte(withModule)) {
-		if java, err := c.module(ctx, repositories, of, version); err != nil || java > 0 {
-			return java, err
-		}
+	if module, err := c.Module(ctx, repositories, of, version, pom); err != nil || module.Java > 0 {
+		return module.Java, err
 	}
 	said := stated()
 	if said > 0 && said <= oldJava {
@@ -62,43 +56,6 @@ func (c *Client) Java(ctx context.Context, repositories []Repository, of Coordin
 
 // oldJava is a version of Java that everything runs on by now.
 const oldJava = 8
-
-// module is the Java that module metadata asks for: that of the variant which asks for least.
-func (c *Client) module(ctx context.Context, repositories []Repository, of Coordinates, version string) (least int, err error) {
-	for _, r := range repositories {
-		file, err := c.fileIn(ctx, r, of, version, ".module")
-		if err != nil || file == "" {
-			continue
-		}
-		text, err := c.checked(ctx, r, file, maxPOM)
-		if err != nil {
-			return 0, fmt.Errorf("asking the repository %s for the metadata of %s %s: %w", r.ID, of, version, err)
-		}
-		if text != nil {
-			return leastJava(text), nil
-		}
-	}
-	return 0, nil
-}
-
-// leastJava reads module metadata; 0 for nothing that can be read.
-func leastJava(text []byte) (least int) {
-	var metadata struct {
-		Variants []struct {
-			Attributes map[string]any `json:"attributes"`
-		} `json:"variants"`
-	}
-	if json.Unmarshal(text, &metadata) != nil {
-		return 0
-	}
-	for _, v := range metadata.Variants {
-		java, is := v.Attributes["org.gradle.jvm.version"].(float64)
-		if is && java > 0 && java < 1000 && (least == 0 || int(java) < least) {
-			least = int(java)
-		}
-	}
-	return least
-}
 
 // The sizes of what is asked for of an archive, in bytes: its end, with the directory and the last classes; the most that a
 // directory may have; and the beginning of one class.

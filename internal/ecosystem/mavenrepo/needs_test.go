@@ -129,6 +129,6 @@ func FuzzEnd(f *testing.F) {
 		word, _, _ := strings.Cut(ofEnd(data), " ")
 		assert.Contains(t, []string{"java", "directory", "class"}, word)
 		javaOfEntry(data)
-		leastJava(data)
+		readModule(data)
 	})
 }

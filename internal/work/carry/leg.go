@@ -39,12 +39,43 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	if err := a.solvePins(ctx, moved); err != nil {
 		return nil, err
 	}
+	if err := a.ways(ctx, moved); err != nil {
+		return nil, err
+	}
 	edits, err := a.noteBridges(ctx, moved)
 	if err != nil {
 		return nil, err
 	}
 	moved.edits = append(moved.edits, edits...)
 	return moved, a.repair(ctx, moved)
+}
+
+// ways tells of what is carried along what leads to it: after the leg, or before it of what goes away.
+func (a *advance) ways(ctx context.Context, moved *movedLeg) error {
+	carried := moved.leg.Carried
+	if len(carried) == 0 {
+		return nil
+	}
+	after, err := a.tree.With(moved.edits)
+	if err != nil {
+		return err
+	}
+	is, err := a.desk.Effective(ctx, after)
+	if err != nil {
+		return err
+	}
+	was, err := a.desk.Effective(ctx, a.tree)
+	if err != nil {
+		return err
+	}
+	for i, m := range carried {
+		in, version := is, m.To
+		if m.To == "" {
+			in, version = was, m.From
+		}
+		carried[i].Via = in.Nearest(m.Subject, version)
+	}
+	return nil
 }
 
 // repair applies the rules for the leg's moves on top of its edits.

@@ -34,6 +34,8 @@ const maxRecords = 100
 
 const recordsName = "record.json"
 
+func notesOf(number int) string { return fmt.Sprintf("record/%d-notes.json", number) }
+
 func legReport(number int, id string) string { return fmt.Sprintf("record/%d/%s.json", number, id) }
 
 // Records are the routes that are remembered, the latest last. What cannot be read is forgotten.
@@ -108,6 +110,24 @@ func (s *Store) KeepLeg(result *finding.LegResult, at time.Time) error {
 		return s.writeJSON(legReport(r.Number, result.Leg.ID), report)
 	})
 }
+
+// KeepNotes remembers what releases on the present route say.
+func (s *Store) KeepNotes(all []model.PackageNotes) error {
+	return s.present(func(r *Record) error { return s.writeJSON(notesOf(r.Number), said{all}) })
+}
+
+// Notes are what releases on a route say, nil if nobody looked.
+func (s *Store) Notes(r *Record) []model.PackageNotes {
+	var all said
+	data, err := s.keep.Read(notesOf(r.Number))
+	if err != nil || json.Unmarshal(data, &all) != nil {
+		return nil
+	}
+	return all.Packages
+}
+
+// said is what releases say, as it is kept.
+type said struct{ Packages []model.PackageNotes }
 
 // ForgetLeg forgets a leg that was taken back.
 func (s *Store) ForgetLeg(id string) error {

@@ -15,12 +15,14 @@ import (
 	"bellwether/internal/work/kept"
 	"bellwether/internal/work/plan"
 	"bellwether/internal/work/tree"
+	"bellwether/internal/work/world"
 )
 
 // Options say what a report is about.
 type Options struct {
-	Leg string // one leg alone; empty for all of the route
-	All bool   // every route that is remembered
+	Leg        string // one leg alone; empty for all of the route
+	All        bool   // every route that is remembered
+	Advisories string // a folder of vulnerability records; empty for that of the route, if it has one
 }
 
 // Read gathers a report.
@@ -46,6 +48,7 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 			}
 		}
 		r.Left, r.Culprits = append(r.Left, record.Left...), append(r.Culprits, record.Culprits...)
+		r.Said = append(r.Said, report.Extract(k.Notes(record))...)
 		done(r, k, record)
 	}
 	status, err := carry.Status(ctx, d, t, k)
@@ -61,9 +64,54 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 		return nil, err
 	}
 	if opt.Leg != "" {
-		return only(r, opt.Leg)
+		if r, err = only(r, opt.Leg); err != nil {
+			return nil, err
+		}
 	}
-	return r, nil
+	return r, advisories(ctx, d, t, k, r, opt.Advisories)
+}
+
+// advisories adds which vulnerability records of what moved no longer hold, and which hold now.
+func advisories(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r *report.Report, dir string) error {
+	if dir == "" {
+		if route, err := k.Route(ctx, t); err == nil && route != nil {
+			dir = route.Advisories
+		}
+	}
+	if dir == "" {
+		return nil
+	}
+	var before, after []model.Package
+	for _, m := range append(r.Moves(), r.Carried()...) {
+		subject, version, ok := model.ReadPURL(m.PURL)
+		if !ok || subject.IsPin() || m.From == "" {
+			continue
+		}
+		before = append(before, model.Package{Subject: subject, Version: m.From, Via: m.Via})
+		if version != "" {
+			after = append(after, model.Package{Subject: subject, Version: version})
+		}
+	}
+	was, err := world.Affected(tree.NewPackages(t.Table, before), dir)
+	if err != nil {
+		return err
+	}
+	is, err := world.Affected(tree.NewPackages(t.Table, after), dir)
+	if err != nil {
+		return err
+	}
+	for _, a := range was {
+		if !slices.ContainsFunc(is, func(o model.SurveyAdvisory) bool { return o.ID == a.ID && o.Name == a.Name }) {
+			r.Fixed = append(r.Fixed, a)
+		}
+	}
+	effective, err := d.Effective(ctx, t)
+	if err != nil {
+		r.Unknown = append(r.Unknown, "which vulnerability records hold now is not known: "+strings.SplitN(err.Error(), "\n", 2)[0])
+		return ctx.Err()
+	}
+	r.Affected, err = world.Affected(effective, dir)
+	return err
 }
 
 // bridges adds what is temporary, with when it can go.
@@ -169,5 +217,8 @@ func only(r *report.Report, id string) (*report.Report, error) {
 	r.Culprits = slices.DeleteFunc(r.Culprits, func(c model.CulpritResult) bool { return c.Leg != id })
 	r.Undo = slices.DeleteFunc(r.Undo, func(text string) bool { return !strings.HasSuffix(text, "# leg "+id) })
 	r.Left = nil
+	r.Said = slices.DeleteFunc(r.Said, func(p model.PackageNotes) bool {
+		return !slices.ContainsFunc(r.Legs[0].Moves, func(m model.MoveSummary) bool { return m.Name == p.Name })
+	})
 	return r, nil
 }

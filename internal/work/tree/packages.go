@@ -31,6 +31,16 @@ func NewPackages(table ecosystem.Table, all ...[]model.Package) *Packages {
 // Of are the copies of a package that are in effect.
 func (p *Packages) Of(s model.Subject) []model.Package { return p.of[s] }
 
+// Nearest is the shortest way to a version of a package, from the requirement on; nil where none is known.
+func (p *Packages) Nearest(s model.Subject, version string) (via []string) {
+	for _, pkg := range p.of[s] {
+		if pkg.Version == version && (via == nil || len(pkg.Via) < len(via)) {
+			via = pkg.Via
+		}
+	}
+	return via
+}
+
 // World is the packages as a question wants them.
 func (p *Packages) World() compat.World {
 	w := compat.World{}
