@@ -41,7 +41,7 @@ var mayImport = map[string]string{
 	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/need work/verify work/adapt " +
 		"work/todo work/notes",
 	"work/culprit":  "core host work/desk work/tree work/kept work/world work/verify work/carry work/adapt",
-	"work/report":   "core work/desk work/tree work/kept work/plan work/carry",
+	"work/report":   "core work/desk work/tree work/kept work/plan work/carry work/world",
 	"work/scaffold": "core host ecosystem work/desk work/tree work/kept",
 	"work/look":     "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan work/notes",
 }

@@ -14,8 +14,8 @@ import (
 // The bounds of a drawn graph, so that it can still be read: its boxes, and those below one package that have nothing below
 // them.
 const (
-	mostBoxes  = 48
-	mostLeaves = 4
+	mostBoxes  = 28
+	mostLeaves = 3
 )
 
 // changedGraph is what moved along with others, below what brings it: moves of requirements that bring nothing along are

@@ -27,7 +27,8 @@ th, td { text-align: left; vertical-align: top; padding: .3rem .8rem .3rem 0; bo
 th { color: var(--soft); font-weight: 600; }
 th[aria-sort] { cursor: pointer; }
 pre { overflow-x: auto; padding: .75rem; background: var(--band); font-size: .9rem; }
-figure { margin: 1.5rem 0 0; } figcaption { color: var(--soft); } details { margin: .5rem 0; } summary { cursor: pointer; color: var(--link); }
+figure { margin: 1.5rem 0 0; } figcaption { color: var(--soft); }
+details { margin: .5rem 0; } summary { cursor: pointer; color: var(--link); }
 .faint { color: var(--soft); } .good { color: var(--good); } .warn { color: var(--warn); } .bad { color: var(--bad); }
 .strong { font-weight: 700; }
 .hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }

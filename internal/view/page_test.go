@@ -191,7 +191,8 @@ document.title = 'measured: ' + (out.join('; ') || 'fine');
 func pages(t *testing.T) map[string]string {
 	var b bytes.Buffer
 	require.NoError(t, ScaffoldPage(&b, &Scaffold{
-		From: "create-quayside 3", To: "create-quayside 4", Unfilled: []string{"HARBOUR"}, Comparison: &scaffold.Comparison{Unchanged: 4, Files: []scaffold.File{
+		From: "create-quayside 3", To: "create-quayside 4", Unfilled: []string{"HARBOUR"},
+		Comparison: &scaffold.Comparison{Unchanged: 4, Files: []scaffold.File{
 			{Path: "board/quayside.json", State: scaffold.Conflicts, Hunks: []scaffold.Hunk{
 				{Number: 1, Line: 3, State: scaffold.Conflicts, Base: "a\n", Ours: "b\n", Theirs: strings.Repeat("quay ", 60) + "\n"},
 				{Number: 2, Line: 9, State: scaffold.Takes, Base: "a\n", Ours: "a\n", Theirs: "c\n"},
@@ -256,7 +257,8 @@ func TestPageForAll(t *testing.T) {
 	check := "<script>" + strings.ReplaceAll(string(library), "</script", "<\\/script") + `</script><script>
 for (const d of document.querySelectorAll('details')) d.open = true;
 axe.run(document, {resultTypes: ['violations']}).then(r => {
-  document.title = 'checked: ' + (r.passes.length > 10 ? '' : 'too few rules; ') + r.violations.map(v => v.id + ': ' + v.nodes[0].html).join('; ');
+  const wrong = r.violations.map(v => v.id + ': ' + v.nodes[0].html);
+  document.title = 'checked: ' + (r.passes.length > 10 ? '' : 'too few rules; ') + wrong.join('; ');
 }, e => { document.title = 'failed: ' + e });
 </script></body>`
 	for name, page := range pages(t) {

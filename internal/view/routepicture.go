@@ -60,6 +60,13 @@ func drawnRoute(r *report.Report) string {
 
 // twoLines is a text in at most two lines of so many letters.
 func twoLines(s string, letters int) []string {
+	words := strings.Fields(s)
+	for i, word := range words {
+		if at := strings.LastIndexAny(word, ":/") + 1; text.StringWidth(word) > letters && at > 0 {
+			words[i] = word[:at] + " " + word[at:] // where a name may be parted
+		}
+	}
+	s = strings.Join(words, " ")
 	lines := strings.Split(text.WrapSoft(s, letters), "\n")
 	for i := range lines {
 		lines[i] = strings.TrimSpace(lines[i])

@@ -55,7 +55,9 @@ func TestSchemas(t *testing.T) {
 		}
 		ships, err := os.ReadFile(file)
 		require.NoError(t, err)
-		assert.True(t, string(ships) == string(text)+"\n", "%s is not as the types are: go test ./internal/view -run TestSchemas -args -update", name)
+		assert.True(
+			t, string(ships) == string(text)+"\n", "%s is not as the types are: go test ./internal/view -run TestSchemas -args -update", name,
+		)
 	}
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
