@@ -27,7 +27,8 @@ removed or needed comes first, and before that what names something that the
 project uses, with the places.
 
 A rename that notes or deprecations plainly state becomes a proposed rule.
---rules writes those to a file for bellwether adapt; nothing is applied.`,
+--rules writes those to a file for bellwether adapt; nothing is applied. What is found
+for the moves of the route is told in its report, too.`,
 		Example: `  bellwether notes
   bellwether notes quayside
   bellwether notes quayside 2.4.0..4.0.0 --all`,

@@ -39,9 +39,11 @@ func pageOf(t *testing.T) string {
 		},
 		ToDos:     []model.ToDoResult{{ID: "t1", Text: "see to the bell", Place: "a.go:3", State: "open"}},
 		Checklist: []model.ChecklistItem{{ID: "print", Text: "print the board", State: model.TickOpen}},
-		Said:      []model.PackageNotes{{Name: long, From: "1", To: "2", Entries: []model.NoteEntry{{Kind: "breaking", Version: "2", Text: long}}}},
-		Fixed:     []model.SurveyAdvisory{{ID: "SF-1", Name: long, Version: "1", Summary: "drips " + long}},
-		Unknown:   []string{"what came of leg 9 is not known any more"}, Undo: []string{"git revert 0123456789   # leg 1-refresh"},
+		Said: []model.PackageNotes{
+			{Name: long, From: "1", To: "2", Entries: []model.NoteEntry{{Kind: "breaking", Version: "2", Text: long}}},
+		},
+		Fixed:   []model.SurveyAdvisory{{ID: "SF-1", Name: long, Version: "1", Summary: "drips " + long}},
+		Unknown: []string{"what came of leg 9 is not known any more"}, Undo: []string{"git revert 0123456789   # leg 1-refresh"},
 	}
 	for i := range 9 {
 		l := report.Leg{
