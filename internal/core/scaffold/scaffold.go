@@ -5,7 +5,6 @@ package scaffold
 import (
 	"bytes"
 	"cmp"
-	"path"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -88,10 +87,7 @@ func (c *Comparison) Count(s State) (n int) {
 func Compare(old, fresh Tree, mine func(name string) ([]byte, bool), names []string) *Comparison {
 	c := &Comparison{}
 	renamed := renames(old, fresh)
-	byBase := map[string][]string{}
-	for _, n := range names {
-		byBase[path.Base(n)] = append(byBase[path.Base(n)], n)
-	}
+	where := locate(old, mine, names)
 	done := map[string]bool{}
 	for _, name := range sorted(old) {
 		to, is := name, fresh[name] != nil
@@ -106,7 +102,7 @@ func Compare(old, fresh Tree, mine func(name string) ([]byte, bool), names []str
 		f := File{Path: name}
 		data, there := mine(name)
 		if !there {
-			if at := moved(before, byBase[path.Base(name)], mine); at != "" && old[at] == nil {
+			if at := where.files[name]; at != "" {
 				f.Path, f.Old = at, name
 				data, there = mine(at)
 			}
@@ -127,7 +123,10 @@ func Compare(old, fresh Tree, mine func(name string) ([]byte, bool), names []str
 			continue
 		}
 		f := File{Path: name, After: fresh[name]}
-		data, there := mine(name)
+		if at := where.folder(name); at != "" {
+			f.Path, f.Old = at, name
+		}
+		data, there := mine(f.Path)
 		switch {
 		case !there:
 			f.State = New
@@ -347,67 +346,3 @@ func (f *File) takeKeys(mine, fresh string, wanted func(k Key) bool) (text strin
 
 // alike is how much of two texts has to be the same for one to be the other under a new name.
 const alike = 0.6
-
-// renames are files of the older template that the newer one has under another name, by their contents.
-func renames(old, fresh Tree) map[string]string {
-	all := map[string]string{}
-	taken := map[string]bool{}
-	for _, a := range sorted(old) {
-		if fresh[a] != nil || len(old[a]) == 0 {
-			continue
-		}
-		best, most := "", alike
-		for _, b := range sorted(fresh) {
-			if old[b] != nil || taken[b] || path.Ext(a) != path.Ext(b) {
-				continue
-			}
-			if s := similarity(old[a], fresh[b]); s > most {
-				best, most = b, s
-			}
-		}
-		if best != "" {
-			all[a], taken[best] = best, true
-		}
-	}
-	return all
-}
-
-// moved is the file of the project that a file of the template went to, "" for none that is like it.
-func moved(data []byte, names []string, mine func(string) ([]byte, bool)) string {
-	best, most := "", alike
-	for _, n := range names {
-		if other, there := mine(n); there {
-			if s := similarity(data, other); s > most {
-				best, most = n, s
-			}
-		}
-	}
-	return best
-}
-
-// similarity is how much of the lines of two texts is the same, from 0 to 1.
-func similarity(a, b []byte) float64 {
-	if bytes.Equal(a, b) {
-		return 1
-	}
-	if Binary(a) || Binary(b) {
-		return 0
-	}
-	counts := map[string]int{}
-	n, m, same := 0, 0, 0
-	for l := range strings.Lines(string(a)) {
-		counts[strings.TrimSpace(l)]++
-		n++
-	}
-	for l := range strings.Lines(string(b)) {
-		m++
-		if l = strings.TrimSpace(l); counts[l] > 0 {
-			counts[l]--
-			same++
-		}
-	}
-	if n+m == 0 {
-		return 0
-	}
-	return float64(2*same) / float64(n+m)
-}

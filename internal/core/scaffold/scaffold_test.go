@@ -86,6 +86,29 @@ func TestCompare(t *testing.T) {
 	}
 }
 
+// TestFolders sees that what the template has new, or what is changed beyond being known again, is looked for where its folder
+// went; a folder in which something stays did not go.
+func TestFolders(t *testing.T) {
+	text := "one\ntwo\nthree\nfour\n"
+	old := tree("src/app.js", text, "src/parts/bell.js", "ding\n", "src/parts/rope.js", text+"rope\n", "docs/a.md", text, "docs/b.md", "b\n")
+	fresh := tree(
+		"src/app.js", text+"five\n", "src/parts/bell.js", "dong\n", "src/parts/rope.js", text+"rope\n", "src/parts/new.js", "new\n",
+		"docs/a.md", text, "docs/b.md", "b\n", "docs/c.md", "c\n",
+	)
+	mine, names := over(tree(
+		"web/app.js", text, "web/parts/bell.js", "all another\n", "web/parts/rope.js", text+"rope\n", "pages/a.md", text, "docs/b.md", "b\n",
+	))
+	c := Compare(old, fresh, mine, names)
+	assert.Equal(t, map[string]State{
+		"web/app.js": Takes, "web/parts/bell.js": Conflicts, "web/parts/new.js": New, "docs/c.md": New,
+	}, states(c))
+	for _, f := range c.Files {
+		if f.Path == "web/parts/new.js" {
+			assert.Equal(t, "src/parts/new.js", f.Old)
+		}
+	}
+}
+
 // TestKeys sees that order and format make no noise, and that what only the person changed stays: a property test
 // over random settings.
 func TestKeys(t *testing.T) {

@@ -1,0 +1,137 @@
+package scaffold
+
+import (
+	"bytes"
+	"path"
+	"strings"
+)
+
+// renames are files of the older template that the newer one has under another name, by their contents.
+func renames(old, fresh Tree) map[string]string {
+	all := map[string]string{}
+	taken := map[string]bool{}
+	for _, a := range sorted(old) {
+		if fresh[a] != nil || len(old[a]) == 0 {
+			continue
+		}
+		best, most := "", alike
+		for _, b := range sorted(fresh) {
+			if old[b] != nil || taken[b] || path.Ext(a) != path.Ext(b) {
+				continue
+			}
+			if s := similarity(old[a], fresh[b]); s > most {
+				best, most = b, s
+			}
+		}
+		if best != "" {
+			all[a], taken[best] = best, true
+		}
+	}
+	return all
+}
+
+// places are where a project has what a template has elsewhere.
+type places struct {
+	files   map[string]string // by their names in the template
+	folders map[string]string
+}
+
+// locate finds what the project has under other names: files by what is in them, folders by the files that went from one
+// to another, and then what is changed so much that only its folder and name tell.
+func locate(old Tree, mine func(string) ([]byte, bool), names []string) places {
+	p := places{map[string]string{}, map[string]string{}}
+	byBase := map[string][]string{}
+	for _, n := range names {
+		byBase[path.Base(n)] = append(byBase[path.Base(n)], n)
+	}
+	stays := map[string]bool{} // folders in which something is where the template has it
+	went := map[[2]string]int{}
+	for _, name := range sorted(old) {
+		if _, there := mine(name); there {
+			for dir := path.Dir(name); !stays[dir]; dir = path.Dir(dir) {
+				stays[dir] = true
+			}
+			continue
+		}
+		if at := moved(old[name], byBase[path.Base(name)], mine); at != "" && old[at] == nil {
+			p.files[name] = at
+			went[fork(path.Dir(name), path.Dir(at))]++
+		}
+	}
+	most := map[string]int{}
+	for pair, n := range went {
+		from, to := pair[0], pair[1]
+		if !stays[from] && (n > most[from] || n == most[from] && to < p.folders[from]) {
+			most[from], p.folders[from] = n, to
+		}
+	}
+	for _, name := range sorted(old) {
+		_, there := mine(name)
+		if at := p.folder(name); !there && at != "" && p.files[name] == "" && old[at] == nil {
+			if _, there := mine(at); there {
+				p.files[name] = at
+			}
+		}
+	}
+	return p
+}
+
+// fork are two folders without the last parts that they have in common: what was renamed.
+func fork(from, to string) [2]string {
+	for from != "." && to != "." && path.Base(from) == path.Base(to) {
+		from, to = path.Dir(from), path.Dir(to)
+	}
+	return [2]string{from, to}
+}
+
+// folder is the name that a file of the template has in the folder which went elsewhere, "" for one that did not.
+func (p places) folder(name string) string {
+	for dir := path.Dir(name); ; dir = path.Dir(dir) {
+		if to := p.folders[dir]; to != "" {
+			return path.Join(to, strings.TrimPrefix(name, dir+"/"))
+		}
+		if dir == "." || dir == "/" {
+			return ""
+		}
+	}
+}
+
+// moved is the file of the project that a file of the template went to, "" for none that is like it.
+func moved(data []byte, names []string, mine func(string) ([]byte, bool)) string {
+	best, most := "", alike
+	for _, n := range names {
+		if other, there := mine(n); there {
+			if s := similarity(data, other); s > most {
+				best, most = n, s
+			}
+		}
+	}
+	return best
+}
+
+// similarity is how much of the lines of two texts is the same, from 0 to 1.
+func similarity(a, b []byte) float64 {
+	if bytes.Equal(a, b) {
+		return 1
+	}
+	if Binary(a) || Binary(b) {
+		return 0
+	}
+	counts := map[string]int{}
+	n, m, same := 0, 0, 0
+	for l := range strings.Lines(string(a)) {
+		counts[strings.TrimSpace(l)]++
+		n++
+	}
+	for l := range strings.Lines(string(b)) {
+		m++
+		if l = strings.TrimSpace(l); counts[l] > 0 {
+			counts[l]--
+			same++
+		}
+	}
+	if n+m == 0 {
+		return 0
+	}
+	return float64(2*same) / float64(n+m)
+}
