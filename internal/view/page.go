@@ -39,7 +39,8 @@ svg .repair { stroke: var(--bad); stroke-width: 2; } svg path { stroke: var(--so
 svg .head { fill: var(--soft); } svg .fine { stroke: var(--good); stroke-width: 2; } svg .gone { stroke: var(--bad); stroke-width: 2; }
 @media print { body { max-width: none; padding: 0; font-size: 11pt; } nav { display: none; } .wide { overflow: visible; }
   svg { min-width: 0; }
-  h2 { break-after: avoid; } tr { break-inside: avoid; } details > * { display: block; } }
+  h2 { break-after: avoid; } tr { break-inside: avoid; } details > * { display: block; }
+  details::details-content { content-visibility: visible; display: block; } }
 `
 
 // pageScript sorts tables by a column; without it they stand in their order.

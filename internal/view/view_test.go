@@ -185,7 +185,8 @@ func TestReportForms(t *testing.T) {
 		},
 	}}}
 	for i := range 4000 {
-		r.Legs[0].LegResult.Carried = append(r.Legs[0].LegResult.Carried, model.MoveSummary{Name: fmt.Sprintf("rope-%d", i), From: "1", To: "2"})
+		m := model.MoveSummary{Name: fmt.Sprintf("rope-%d", i), From: "1", To: "2", Via: []string{"<img src=x> 1", fmt.Sprintf("rope-%d 1", i/40)}}
+		r.Legs[0].LegResult.Carried = append(r.Legs[0].LegResult.Carried, m)
 	}
 	forms := map[Format]string{}
 	for _, f := range ReportFormats {
@@ -203,4 +204,5 @@ func TestReportForms(t *testing.T) {
 		assert.NotContains(t, forms[f], "<img", f)
 	}
 	assert.NotContains(t, forms[HTML], "://", "it asks nothing of anywhere")
+	assert.Contains(t, forms[HTML], "other packages that moved along</text>", "the drawing has as many as can be read")
 }
