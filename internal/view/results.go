@@ -100,7 +100,11 @@ func explainOne(d *document, e model.Explanation) {
 	case e.Version == "":
 		d.add(heading{e.Name, where})
 		for _, c := range e.Locked {
-			d.add(line{plain("  is at "), span{c.Version, strong}, span{" in " + c.Where, faint}, plain(", because")})
+			where := " in " + c.Where
+			if c.Scope != "" {
+				where += ", scope " + c.Scope
+			}
+			d.add(line{plain("  is at "), span{c.Version, strong}, span{where, faint}, plain(", because")})
 			var askers list
 			for _, a := range c.Askers {
 				askers = append(askers, line{plain("  %s", a)})

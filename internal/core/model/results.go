@@ -156,6 +156,7 @@ type ProofStep struct {
 type LockedCopy struct {
 	Version string   `json:"version"`
 	Where   string   `json:"where"`
+	Scope   string   `json:"scope,omitempty"` // what it is there for, where an ecosystem tells: "test"
 	Askers  []string `json:"askers"`
 }
 

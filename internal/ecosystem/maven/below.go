@@ -202,7 +202,7 @@ func below(trees []tree) (all []string) {
 func (t tree) managedDown(w won) (text string) {
 	newest := w.Version
 	for _, by := range t.won {
-		asked := t.overruled[overruled{by.Module, w.Name}]
+		asked := t.overruled[statement{by.Module, w.Name}]
 		if asked == "" || mavenrepo.Compare(asked, newest) <= 0 {
 			continue
 		}

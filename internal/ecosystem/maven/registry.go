@@ -137,6 +137,7 @@ func (r *registry) Copies(ctx context.Context, c *model.Component, name string) 
 			copied := model.LockedCopy{
 				Version: w.Version,
 				Where:   t.of.file,
+				Scope:   w.scope,
 				Askers:  []string{w.Statement.By() + " asks for " + w.Statement.Version},
 			}
 			for _, l := range w.Lost {
@@ -224,11 +225,11 @@ type tree struct {
 	own map[mavenrepo.Coordinates]*pom // the project's own
 	won []won
 	// overruled is what modules ask for that the project's management overrules, by the module and what it is.
-	overruled map[overruled]string
+	overruled map[statement]string
 }
 
-// overruled is a module with a package that it asks for.
-type overruled struct {
+// statement is a module with a package that it asks for.
+type statement struct {
 	by   mediate.Module
 	name string
 }
@@ -236,6 +237,7 @@ type overruled struct {
 type won struct {
 	*mediate.Won
 	coords mavenrepo.Coordinates
+	scope  string
 }
 
 // trees are those of all modules.
@@ -246,14 +248,16 @@ func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error
 		if err != nil {
 			return nil, err
 		}
-		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}, overruled: map[overruled]string{}}
+		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}}
+		g.overruled, g.scopes = map[statement]string{}, map[statement]use{}
 		m, err := mediate.Nearest(ctx, g)
 		if err != nil {
 			return nil, err
 		}
 		t := tree{of: e, own: p.own, overruled: g.overruled}
+		in := scopes(m, g.scopes)
 		for _, w := range m.Won {
-			t.won = append(t.won, won{w, g.parts[w.Name].coords})
+			t.won = append(t.won, won{w, g.parts[w.Name].coords, in[w.Name]})
 		}
 		all = append(all, t)
 	}
@@ -268,7 +272,8 @@ type graph struct {
 	client *mavenrepo.Client
 	parts  map[string]part // by the names that mediation uses
 	// overruled is what modules ask for themselves, of what the project manages.
-	overruled map[overruled]string
+	overruled map[statement]string
+	scopes    map[statement]use // in what the packages are used that modules ask for
 }
 
 // part is what mediation speaks of.
@@ -315,7 +320,7 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 			}
 			if now := g.of.expand(managed.version.text); now != "" {
 				if !project && text != "" && !strings.ContainsAny(text, "[($") {
-					g.overruled[overruled{m, one.key()}] = text
+					g.overruled[statement{m, one.key()}] = text
 				}
 				text = now
 			}
@@ -336,7 +341,7 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 		}
 		excludes := g.excludes(&one, managed)
 		var was []string
-		if scope != "system" {
+		if scope != system {
 			if text, was, err = g.relocated(ctx, &one, text, project); err != nil {
 				return nil, err
 			}
@@ -344,7 +349,8 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 				continue // what is elsewhere is asked for once more, as it is managed
 			}
 		}
-		g.parts[one.key()] = part{one.coords, scope == "system"}
+		g.parts[one.key()] = part{one.coords, scope == system}
+		g.noteUse(m, &one, scope, managed)
 		asks = append(asks, mediate.Ask{
 			Name: one.key(), Was: was, Wants: text, Excludes: excludes, Hard: strings.ContainsAny(text, "[("),
 		})
@@ -352,9 +358,23 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 	return asks, nil
 }
 
+// noteUse notes in what scope a module uses what it asks for, which the project may manage.
+func (g *graph) noteUse(m mediate.Module, d *dependency, scope string, managed *dependency) {
+	u := use{scope: scope, place: len(g.scopes)}
+	if project := m == (mediate.Module{}); managed != nil && (!project || scope == "") {
+		if over := g.of.expand(managed.scope); over != "" {
+			u.scope, u.managed = over, !project
+		}
+	}
+	u.scope = cmp.Or(u.scope, compile)
+	if _, twice := g.scopes[statement{m, d.key()}]; !twice {
+		g.scopes[statement{m, d.key()}] = u
+	}
+}
+
 // comesAlong tells whether what a module asks for comes by way of it.
 func comesAlong(scope, optional string) bool {
-	return scope != "test" && scope != "provided" && scope != "system" && optional != "true"
+	return scope != "test" && scope != "provided" && scope != system && optional != "true"
 }
 
 // ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain: they are looked at

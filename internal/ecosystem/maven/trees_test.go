@@ -84,7 +84,7 @@ func lay(t *testing.T, archive *txtar.Archive) laid {
 
 var treeLine = regexp.MustCompile(`^[-+|\\ ]*([^ :]+:[^ :]+):([^ :]+)(?::([^ :]+))?:([^ :]+):(compile|runtime|test|provided|system)\b`)
 
-// said is what Maven says the modules get: "module: group:artifact version" a line.
+// said is what Maven says the modules get: "module: group:artifact version scope" a line.
 func (l laid) said(t *testing.T) []string {
 	t.Helper()
 	text := book.Check(
@@ -114,7 +114,7 @@ func (l laid) said(t *testing.T) []string {
 	for line := range strings.Lines(text) {
 		line = strings.TrimRight(line, "\r\n")
 		if m := treeLine.FindStringSubmatch(line); m != nil && strings.ContainsAny(line[:1], "+\\| ") {
-			all = append(all, module+": "+m[1]+" "+m[4])
+			all = append(all, module+": "+m[1]+" "+m[4]+" "+m[5])
 		} else if !strings.ContainsAny(line[:1], "+\\| ") {
 			module = strings.Join(strings.SplitN(line, ":", 3)[:2], ":")
 		}
@@ -217,7 +217,7 @@ func compareTrees(t *testing.T, l laid) {
 	var ours []string
 	for _, tree := range trees {
 		for _, w := range tree.won {
-			ours = append(ours, tree.of.coords.String()+": "+w.coords.String()+" "+w.Version)
+			ours = append(ours, tree.of.coords.String()+": "+w.coords.String()+" "+w.Version+" "+w.scope)
 		}
 	}
 	slices.Sort(ours)
