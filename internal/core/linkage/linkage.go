@@ -33,6 +33,7 @@ type Missing struct {
 	What   string   // the unit, or its member behind a dot
 	Was    string   // the archive that had it before; empty for what none had
 	Lacks  string   // of what none had: the archive that has the rest of its package, or its unit
+	Former string   // of what none had: the unit of the same last name that was referred to in its place, and was there
 	Places []string // the units that refer to it, sorted
 }
 
@@ -46,7 +47,8 @@ type Runtime interface {
 
 // Find gives what is missing after a change and was not before, sorted by who misses it and what. Of archives that come
 // with the change that is also what nothing had before either, where another archive has the rest of the package or of
-// the unit: that one is too old for them.
+// the unit: that one is too old for them; and where the same unit referred to something of the same last name before: it
+// was renamed, and what has it under its new name did not come along.
 func Find(before, after []Archive, runtime Runtime) []Missing {
 	was, is := newPath(before, runtime), newPath(after, runtime)
 	found := map[[2]string]*Missing{}
@@ -81,6 +83,9 @@ func Find(before, after []Archive, runtime Runtime) []Missing {
 					miss(a.Name, name, u.Name, had, "")
 				} else if rest := is.packages[packageOf(name)]; !there[a.Name] && rest != "" && rest != a.Name {
 					lacks = append(lacks, lack{a.Name, u.Name, rest, Call{Owner: name}})
+				} else if former := was.former(u, name); former != "" {
+					miss(a.Name, name, u.Name, was.units[former], "")
+					found[[2]string{a.Name, name}].Former = former
 				}
 			}
 			for _, c := range u.Calls {
@@ -183,6 +188,22 @@ func newPath(archives []Archive, runtime Runtime) path {
 		}
 	}
 	return p
+}
+
+// former is what a unit of the same name referred to and had in the place of what a unit refers to now, by its last name;
+// empty for nothing.
+func (p path) former(u *Unit, now string) string {
+	old := p.units[u.Name]
+	if old == nil || slices.Contains(old.unit.Uses, now) {
+		return ""
+	}
+	last := now[strings.LastIndexByte(now, '/')+1:]
+	for _, name := range old.unit.Uses {
+		if name[strings.LastIndexByte(name, '/')+1:] == last && p.units[name] != nil && !slices.Contains(u.Uses, name) {
+			return name
+		}
+	}
+	return ""
 }
 
 // answer is whether a member is there.

@@ -173,3 +173,18 @@ func TestLacks(t *testing.T) {
 	after[1].Name = "rest 2.32"
 	assert.Empty(t, Find(before, after, java{}), "what stays refers to what it always did")
 }
+
+// What refers to something by another name than before, which nothing has, is told with the former name; what a unit did
+// without before, or still refers to by both names, is optional.
+func TestFormer(t *testing.T) {
+	unit := func(uses ...string) []Unit { return []Unit{{Name: "frame/Frame", Uses: uses}} }
+	server := Archive{Name: "server 9", Units: []Unit{{Name: "old/Filter"}, {Name: "old/Call"}}}
+	before := []Archive{server, {Name: "frame 5", Units: unit("old/Filter", "old/Call", "old/Chart")}}
+	find := func(uses ...string) []Missing {
+		return Find(before, []Archive{server, {Name: "frame 6", Units: unit(uses...)}}, java{})
+	}
+	assert.Equal(t, []Missing{
+		{By: "frame 6", What: "now/Filter", Was: "server 9", Former: "old/Filter", Places: []string{"frame/Frame"}},
+	}, find("now/Filter", "old/Call", "now/Call", "now/Chart", "extra/Thing"))
+	assert.Empty(t, find("old/Filter"))
+}

@@ -30,6 +30,8 @@ type Ask struct {
 	// Was are the names by which it is asked for, if it is called otherwise by now: all of them take each
 	// other's place. Only Nearest knows of it.
 	Was []string
+	// Mark is the graph's own, by which it knows an ask again.
+	Mark int
 	// Hard is that no version will do which the wish does not allow. Only Nearest knows of it.
 	Hard bool
 }

@@ -40,7 +40,11 @@ func (r *registry) dangling(ctx context.Context, was, is []tree) (all []string, 
 		missing := linkage.Find(append(then, own), append(now, own), java{})
 		there := old.versions()
 		stays := func(by string) bool { return by == own.Name || slices.Contains(there, by) }
-		for _, text := range told(missing, stays, func(by string) string { return r.wayOut(ctx, t, by, missing) }) {
+		renamed := slices.DeleteFunc(slices.Clone(missing), func(m linkage.Missing) bool { return m.Former == "" })
+		missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.Former != "" })
+		sentences := told(missing, stays, func(by string) string { return r.wayOut(ctx, t, by, missing) })
+		sentences = append(sentences, r.toldRenamed(ctx, t, now, renamed)...)
+		for _, text := range sentences {
 			if !slices.Contains(all, text) {
 				all = append(all, text)
 			}

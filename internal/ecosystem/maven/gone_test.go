@@ -8,14 +8,17 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/standin"
 	"bellwether/internal/standin/shorthand"
 )
 
@@ -88,31 +91,13 @@ pier:optional 1
 		map[string]string{"Kit.java": "package report; public class Kit {}"},
 	)
 	_, own := jar(t, classes, map[string]string{"Own.java": "class Own { old.servlet.Filter f; }"})
-	server := httptest.NewServer(artifacts.Repository())
-	defer server.Close()
-	l := laid{dir: t.TempDir(), home: t.TempDir(), url: server.URL}
-	require.NoError(t, os.MkdirAll(filepath.Join(l.home, ".m2"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(l.home, ".m2", "settings.xml"), []byte(
-		"<settings><mirrors><mirror><id>pier</id><mirrorOf>*</mirrorOf><url>"+l.url+"</url></mirror></mirrors></settings>"), 0o644))
-	require.NoError(
+	c, r, s := moved(
 		t,
-		os.WriteFile(filepath.Join(l.dir, "pom.xml"), []byte(`<project><groupId>a</groupId><artifactId>b</artifactId><version>1</version>
-<properties><java>1.8</java><maven.compiler.target>${java}</maven.compiler.target></properties>
-<dependencies>
-<dependency><groupId>pier</groupId><artifactId>servlet</artifactId><version>4</version></dependency>
-<dependency><groupId>pier</groupId><artifactId>quay</artifactId><version>1</version></dependency>
-<dependency><groupId>pier</groupId><artifactId>report-kit</artifactId><version>2.9</version></dependency>
-</dependencies></project>`), 0o644),
+		artifacts,
+		own,
+		[]string{"servlet 4", "quay 1", "report-kit 2.9"},
+		map[string]string{"pier:servlet": "5", "pier:quay": "2"},
 	)
-	require.NoError(t, os.CopyFS(filepath.Join(l.dir, "target", "classes"), os.DirFS(own)))
-	c, r := l.read(t)
-	r.central = true
-	goal := route.Goal{Bounds: map[string]route.Bound{}}
-	for name, to := range map[string]string{"pier:servlet": "5", "pier:quay": "2"} {
-		goal.Bounds[name] = route.Bound{Allow: func(v version.Version) bool { return v.String() == to }, Newest: true}
-	}
-	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
-	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"pier:report-kit 2.9 refers to old.servlet.Filter, quay.Quay.depth, which pier:quay 1, pier:servlet 4 had and nothing has " +
 			"after this leg; its newest release, 3.0, does not",
@@ -124,4 +109,74 @@ pier:optional 1
 	for _, p := range packages {
 		assert.Equal(t, neededJava(11), p.Needs, p.Subject.Name)
 	}
+}
+
+// moved is what comes of a project with some packages, "quay 1", and own classes, of which some move.
+func moved(
+	t *testing.T, artifacts standin.Artifacts, own string, packages []string, to map[string]string,
+) (*model.Component, *registry, *route.State) {
+	t.Helper()
+	server := httptest.NewServer(artifacts.Repository())
+	t.Cleanup(server.Close)
+	l := laid{dir: t.TempDir(), home: t.TempDir(), url: server.URL}
+	require.NoError(t, os.MkdirAll(filepath.Join(l.home, ".m2"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(l.home, ".m2", "settings.xml"), []byte(
+		"<settings><mirrors><mirror><id>pier</id><mirrorOf>*</mirrorOf><url>"+l.url+"</url></mirror></mirrors></settings>"), 0o644))
+	text := `<project><groupId>a</groupId><artifactId>b</artifactId><version>1</version>
+<properties><java>1.8</java><maven.compiler.target>${java}</maven.compiler.target></properties><dependencies>`
+	for _, p := range packages {
+		name, version, _ := strings.Cut(p, " ")
+		text += "<dependency><groupId>pier</groupId><artifactId>" + name + "</artifactId><version>" + version + "</version></dependency>\n"
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(l.dir, "pom.xml"), []byte(text+"</dependencies></project>"), 0o644))
+	if own != "" {
+		require.NoError(t, os.CopyFS(filepath.Join(l.dir, "target", "classes"), os.DirFS(own)))
+	}
+	c, r := l.read(t)
+	r.central = true
+	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	for name, to := range to {
+		goal.Bounds[name] = route.Bound{Allow: func(v version.Version) bool { return v.String() == to }, Newest: true}
+	}
+	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
+	require.NoError(t, err)
+	return c, r, s
+}
+
+// TestRenamed sees that a release is told which refers to a package by its new name, while only the former one is there, with
+// the release that has the new one; what it can do without, and never was there, is not.
+func TestRenamed(t *testing.T) {
+	if _, err := exec.LookPath("javac"); err != nil {
+		t.Skip("there is no javac")
+	}
+	artifacts, err := shorthand.Artifacts("pier:server 9\npier:server 10\npier:server 10.1\npier:server 11\npier:frame 5\npier:frame 6\n")
+	require.NoError(t, err)
+	filter := func(in string) map[string]string {
+		return map[string]string{
+			"Filter.java": "package " + in + "; public interface Filter {}",
+			"Call.java":   "package " + in + "; public class Call {}",
+		}
+	}
+	nine, old := jar(t, "", filter("old.servlet"))
+	ten, new := jar(t, "", filter("servlet"))
+	_, extra := jar(t, "", map[string]string{"Chart.java": "package chart; public class Chart {}"})
+	frame := func(in, beside string) string {
+		text, _ := jar(t, beside+string(os.PathListSeparator)+extra, map[string]string{
+			"Frame.java": "package frame; class Frame implements " + in + ".Filter { " + in + ".Call call; }",
+			"Extra.java": "package frame; class Extra { chart.Chart chart; }",
+		})
+		return text
+	}
+	artifacts["pier/server/9/server-9.jar"] = nine
+	for _, v := range []string{"10", "10.1", "11"} {
+		artifacts["pier/server/"+v+"/server-"+v+".jar"] = ten
+	}
+	artifacts["pier/frame/5/frame-5.jar"], artifacts["pier/frame/6/frame-6.jar"] = frame("old.servlet", old), frame("servlet", new)
+	_, _, s := moved(t, artifacts, "", []string{"server 9", "frame 5"}, map[string]string{"pier:frame": "6"})
+	assert.Equal(t, []string{
+		"pier:frame 6 refers to servlet.Call in the place of old.servlet.Call, and to 1 more likewise; nothing has them after this leg; " +
+			"pier:server has them at 10.1",
+	}, s.Notable)
+	_, _, s = moved(t, artifacts, "", []string{"server 9", "frame 5"}, map[string]string{"pier:frame": "6", "pier:server": "10.1"})
+	assert.Empty(t, s.Notable)
 }

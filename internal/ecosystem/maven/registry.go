@@ -248,14 +248,13 @@ func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error
 		if err != nil {
 			return nil, err
 		}
-		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}}
-		g.overruled, g.scopes = map[statement]string{}, map[statement]use{}
+		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}, overruled: map[statement]string{}}
 		m, err := mediate.Nearest(ctx, g)
 		if err != nil {
 			return nil, err
 		}
 		t := tree{of: e, own: p.own, overruled: g.overruled}
-		in := scopes(m, g.scopes)
+		in := scopes(m, g.uses)
 		for _, w := range m.Won {
 			t.won = append(t.won, won{w, g.parts[w.Name].coords, in[w.Name]})
 		}
@@ -273,7 +272,7 @@ type graph struct {
 	parts  map[string]part // by the names that mediation uses
 	// overruled is what modules ask for themselves, of what the project manages.
 	overruled map[statement]string
-	scopes    map[statement]use // in what the packages are used that modules ask for
+	uses      []use // of what modules ask for
 }
 
 // part is what mediation speaks of.
@@ -350,26 +349,25 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 			}
 		}
 		g.parts[one.key()] = part{one.coords, scope == system}
-		g.noteUse(m, &one, scope, managed)
 		asks = append(asks, mediate.Ask{
 			Name: one.key(), Was: was, Wants: text, Excludes: excludes, Hard: strings.ContainsAny(text, "[("),
+			Mark: g.noteUse(project, scope, managed),
 		})
 	}
 	return asks, nil
 }
 
-// noteUse notes in what scope a module uses what it asks for, which the project may manage.
-func (g *graph) noteUse(m mediate.Module, d *dependency, scope string, managed *dependency) {
-	u := use{scope: scope, place: len(g.scopes)}
-	if project := m == (mediate.Module{}); managed != nil && (!project || scope == "") {
+// noteUse notes in what scope what is asked for is used, which the project may manage, and gives the mark of the note.
+func (g *graph) noteUse(project bool, scope string, managed *dependency) (mark int) {
+	u := use{scope: scope}
+	if managed != nil && (!project || scope == "") {
 		if over := g.of.expand(managed.scope); over != "" {
 			u.scope, u.managed = over, !project
 		}
 	}
 	u.scope = cmp.Or(u.scope, compile)
-	if _, twice := g.scopes[statement{m, d.key()}]; !twice {
-		g.scopes[statement{m, d.key()}] = u
-	}
+	g.uses = append(g.uses, u)
+	return len(g.uses) - 1
 }
 
 // comesAlong tells whether what a module asks for comes by way of it.

@@ -19,12 +19,11 @@ const (
 type use struct {
 	scope   string
 	managed bool // the project manages it
-	place   int  // among all statements, as they were found
 }
 
 // scopes are those of all that a module gets: of what it asks for itself as it says, of what comes along the widest of all
-// ways on which it comes. Declared are those of the statements, by who makes them and of what.
-func scopes(m *mediate.Mediation, declared map[statement]use) map[string]string {
+// ways on which it comes. Uses are those of the statements, by their marks, in the order in which they were found.
+func scopes(m *mediate.Mediation, uses []use) map[string]string {
 	all := map[string]string{}
 	for again := true; again; { // a scope that grew makes those below it grow
 		again = false
@@ -34,14 +33,14 @@ func scopes(m *mediate.Mediation, declared map[statement]use) map[string]string 
 				statements = append(statements, l.Statement)
 			}
 			var ways []string
-			var own *use // of the project's own statement, the first one
+			own := -1 // the project's own statement, the first one
 			for _, s := range statements {
 				by := s.Path[len(s.Path)-1]
-				use, parent := declared[statement{by, s.Name}], all[by.Name]
+				use, parent := uses[s.Mark], all[by.Name]
 				switch {
 				case by == (mediate.Module{}):
-					if own == nil || use.place < own.place {
-						own = &use
+					if own < 0 || s.Mark < own {
+						own = s.Mark
 					}
 				case use.managed && parent != "":
 					ways = append(ways, use.scope)
@@ -49,8 +48,8 @@ func scopes(m *mediate.Mediation, declared map[statement]use) map[string]string 
 					ways = append(ways, alongWith(parent, use.scope))
 				}
 			}
-			if own != nil {
-				ways = []string{own.scope}
+			if own >= 0 {
+				ways = []string{uses[own].scope}
 			}
 			if scope := widest(ways); scope != all[w.Name] {
 				all[w.Name], again = scope, true

@@ -1,0 +1,98 @@
+package maven
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/linkage"
+	"bellwether/internal/core/spelling"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/mavenrepo"
+)
+
+// toldRenamed says which archives refer to classes by new names that nothing has, and what the names were before: a sentence
+// for each archive that has them by the former ones, with the releases that have the new ones.
+func (r *registry) toldRenamed(ctx context.Context, t tree, archives []linkage.Archive, renamed []linkage.Missing) (all []string) {
+	slices.SortStableFunc(renamed, func(a, b linkage.Missing) int { return strings.Compare(a.Was, b.Was) })
+	for len(renamed) > 0 {
+		end := slices.IndexFunc(renamed, func(m linkage.Missing) bool { return m.Was != renamed[0].Was })
+		if end < 0 {
+			end = len(renamed)
+		}
+		var by, names []string
+		for _, m := range renamed[:end] {
+			by, names = append(by, m.By), append(names, m.What)
+		}
+		slices.Sort(by)
+		slices.Sort(names)
+		by, names = slices.Compact(by), slices.Compact(names)
+		refer, them := "refer", "it"
+		if len(by) == 1 {
+			refer = "refers"
+		}
+		text := fmt.Sprintf(
+			"%s %s to %s in the place of %s",
+			spelling.Few(by, shownMissing),
+			refer,
+			spoken(renamed[0].What),
+			spoken(renamed[0].Former),
+		)
+		if more := len(names) - 1; more > 0 {
+			text, them = text+fmt.Sprintf(", and to %d more likewise", more), "them"
+		}
+		all = append(all, fmt.Sprintf("%s; nothing has %s after this leg", text, them)+r.wayIn(ctx, t, archives, renamed[0], them))
+		renamed = renamed[end:]
+	}
+	return all
+}
+
+// The bounds of what is looked through for classes by their new names: packages, and releases of each.
+const (
+	mostProviders = 3
+	mostMajors    = 4
+)
+
+// wayIn says which releases have a class by its new name: newer ones of the packages that have it by the former one.
+func (r *registry) wayIn(ctx context.Context, t tree, archives []linkage.Archive, m linkage.Missing, them string) (text string) {
+	looked := 0
+	for i, a := range archives {
+		w := t.won[min(i, len(t.won)-1)]
+		if looked == mostProviders || w.coords.String()+" "+w.Version != a.Name || !slices.ContainsFunc(a.Units, func(u linkage.Unit) bool {
+			return u.Name == m.Former
+		}) {
+			continue
+		}
+		looked++
+		list, err := r.client.Versions(ctx, t.of.repositories, w.coords)
+		if err != nil {
+			continue
+		}
+		for _, v := range newestOfMajors(w.Version, list) {
+			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, v)
+			if err == nil && slices.ContainsFunc(classes.Units, func(u linkage.Unit) bool { return u.Name == m.What }) {
+				text += fmt.Sprintf("; %s has %s at %s", w.coords, them, v)
+				break
+			}
+		}
+	}
+	return text
+}
+
+// newestOfMajors are the newest releases of the majors behind that of a version, the lowest first.
+func newestOfMajors(at string, list []string) (all []string) {
+	major := func(v string) string { return strings.SplitN(v, ".", 2)[0] }
+	for _, v := range list {
+		parsed, err := version.Maven{}.Parse(v)
+		if err != nil || parsed.Preview() || mavenrepo.Compare(v, at) <= 0 || major(v) == major(at) {
+			continue
+		}
+		if n := len(all); n > 0 && major(all[n-1]) == major(v) {
+			all[n-1] = v
+		} else if n < mostMajors {
+			all = append(all, v)
+		}
+	}
+	return all
+}
