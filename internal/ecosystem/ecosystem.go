@@ -127,5 +127,6 @@ type Registry interface {
 // Ask is what Resolve is asked for.
 type Ask struct {
 	Component *model.Component
+	Before    *model.Component // as it was before the goal's changes were made in its manifest; nil for no other one
 	route.Goal
 }

@@ -185,7 +185,8 @@ func TestReportForms(t *testing.T) {
 		},
 	}}}
 	for i := range 4000 {
-		m := model.MoveSummary{Name: fmt.Sprintf("rope-%d", i), From: "1", To: "2", Via: []string{"<img src=x> 1", fmt.Sprintf("rope-%d 1", i/40)}}
+		m := model.MoveSummary{Name: fmt.Sprintf("rope-%d", i), From: "1", To: "2"}
+		m.Via = []string{"<img src=x> 1", fmt.Sprintf("rope-%d 1", i/40)}
 		r.Legs[0].LegResult.Carried = append(r.Legs[0].LegResult.Carried, m)
 	}
 	forms := map[Format]string{}

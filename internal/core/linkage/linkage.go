@@ -5,6 +5,7 @@ package linkage
 
 import (
 	"cmp"
+	"path"
 	"slices"
 	"strings"
 )
@@ -107,8 +108,18 @@ func Find(before, after []Archive, runtime Runtime) []Missing {
 	for _, l := range news(lacks, before) {
 		miss(l.by, l.what(), l.unit, nil, l.lacks)
 	}
+	renamed := map[[2]string]int{} // how many units went from a package to another one
+	for _, m := range found {
+		if m.Former != "" {
+			renamed[[2]string{packageOf(m.Former), packageOf(m.What)}]++
+		}
+	}
 	var all []Missing
 	for _, m := range found {
+		if m.Former != "" && renamed[[2]string{packageOf(m.Former), packageOf(m.What)}] == 1 &&
+			path.Base(packageOf(m.Former)) != path.Base(packageOf(m.What)) {
+			continue // one that only has the same last name may be another thing
+		}
 		slices.Sort(m.Places)
 		all = append(all, *m)
 	}
@@ -168,15 +179,15 @@ type provided struct {
 	unit    *Unit
 }
 
-// path is a class path, by its units.
-type path struct {
+// classPath is archives, by its units.
+type classPath struct {
 	units    map[string]*provided
 	packages map[string]string // by their names, the first archive that has units of them; none for what has no package
 	runtime  Runtime
 }
 
-func newPath(archives []Archive, runtime Runtime) path {
-	p := path{map[string]*provided{}, map[string]string{}, runtime}
+func newPath(archives []Archive, runtime Runtime) classPath {
+	p := classPath{map[string]*provided{}, map[string]string{}, runtime}
 	for _, a := range archives {
 		for i := range a.Units {
 			if u := &a.Units[i]; p.units[u.Name] == nil {
@@ -192,7 +203,7 @@ func newPath(archives []Archive, runtime Runtime) path {
 
 // former is what a unit of the same name referred to and had in the place of what a unit refers to now, by its last name;
 // empty for nothing.
-func (p path) former(u *Unit, now string) string {
+func (p classPath) former(u *Unit, now string) string {
 	old := p.units[u.Name]
 	if old == nil || slices.Contains(old.unit.Uses, now) {
 		return ""
@@ -216,7 +227,7 @@ const (
 )
 
 // has tells whether a member is there, in its owner or in what that inherits from.
-func (p path) has(c Call) answer {
+func (p classPath) has(c Call) answer {
 	result := no
 	seen := map[string]bool{}
 	queue := []string{c.Owner}

@@ -174,17 +174,21 @@ func TestLacks(t *testing.T) {
 	assert.Empty(t, Find(before, after, java{}), "what stays refers to what it always did")
 }
 
-// What refers to something by another name than before, which nothing has, is told with the former name; what a unit did
-// without before, or still refers to by both names, is optional.
+// What refers to something by another name than before, which nothing has, is told with the former name; what was not there
+// before either is optional, and a single one of the same last name may be another thing.
 func TestFormer(t *testing.T) {
 	unit := func(uses ...string) []Unit { return []Unit{{Name: "frame/Frame", Uses: uses}} }
-	server := Archive{Name: "server 9", Units: []Unit{{Name: "old/Filter"}, {Name: "old/Call"}}}
-	before := []Archive{server, {Name: "frame 5", Units: unit("old/Filter", "old/Call", "old/Chart")}}
-	find := func(uses ...string) []Missing {
-		return Find(before, []Archive{server, {Name: "frame 6", Units: unit(uses...)}}, java{})
+	server := Archive{Name: "server 9", Units: []Unit{{Name: "old/Filter"}, {Name: "old/Call"}, {Name: "old/note/Bell"}}}
+	before := []Archive{server, {Name: "frame 5", Units: unit("old/Filter", "old/Call", "old/Chart", "old/note/Bell")}}
+	find := func(uses ...string) (all []string) {
+		for _, m := range Find(before, []Archive{server, {Name: "frame 6", Units: unit(uses...)}}, java{}) {
+			assert.Equal(t, "server 9", m.Was)
+			all = append(all, m.Former+" "+m.What)
+		}
+		return all
 	}
-	assert.Equal(t, []Missing{
-		{By: "frame 6", What: "now/Filter", Was: "server 9", Former: "old/Filter", Places: []string{"frame/Frame"}},
-	}, find("now/Filter", "old/Call", "now/Call", "now/Chart", "extra/Thing"))
+	assert.Equal(t, []string{"old/Call now/Call", "old/Filter now/Filter"}, find("now/Filter", "now/Call", "now/Chart", "extra/Thing"))
+	assert.Equal(t, []string{"old/note/Bell now/note/Bell"}, find("now/note/Bell"))
+	assert.Empty(t, find("now/Filter", "old/Call"))
 	assert.Empty(t, find("old/Filter"))
 }

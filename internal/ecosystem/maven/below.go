@@ -15,8 +15,8 @@ import (
 )
 
 // after tells what a state changes below what the project itself asks for: other versions, and those that
-// end up lower than some library asks for.
-func (r *registry) after(ctx context.Context, c *model.Component, s *route.State) error {
+// end up lower than some library asks for. Old is the component before its manifest was rewritten for the state.
+func (r *registry) after(ctx context.Context, old, c *model.Component, s *route.State) error {
 	p := c.Detail.(*project)
 	texts := map[string][]byte{}
 	for _, e := range p.poms {
@@ -27,7 +27,7 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 	if err != nil {
 		return err
 	}
-	was, err := r.trees(ctx, p)
+	was, err := r.trees(ctx, old.Detail.(*project))
 	if err != nil {
 		return err
 	}
@@ -35,10 +35,10 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 	if err != nil {
 		return err
 	}
-	old, low := map[string][]string{}, below(was)
+	had, low := map[string][]string{}, below(was)
 	for _, t := range was {
 		for _, w := range t.won {
-			old[w.coords.String()] = append(old[w.coords.String()], w.Version)
+			had[w.coords.String()] = append(had[w.coords.String()], w.Version)
 		}
 	}
 	seen, there := map[string]bool{}, map[string]bool{}
@@ -46,22 +46,22 @@ func (r *registry) after(ctx context.Context, c *model.Component, s *route.State
 		for _, w := range t.won {
 			name := w.coords.String()
 			there[name] = true
-			if seen[name+w.Version] || slices.Contains(old[name], w.Version) {
+			if seen[name+w.Version] || slices.Contains(had[name], w.Version) {
 				continue
 			}
 			seen[name+w.Version] = true
 			m := model.Move{Subject: model.Subject{Kind: mavenrepo.Type, Name: name}, Name: name, To: w.Version}
-			if len(old[name]) > 0 {
-				m.From = old[name][0]
+			if len(had[name]) > 0 {
+				m.From = had[name][0]
 			}
 			s.Carried = append(s.Carried, m)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(old)) {
+	for _, name := range slices.Sorted(maps.Keys(had)) {
 		if !there[name] {
 			s.Carried = append(
 				s.Carried,
-				model.Move{Subject: model.Subject{Kind: mavenrepo.Type, Name: name}, Name: name, From: old[name][0]},
+				model.Move{Subject: model.Subject{Kind: mavenrepo.Type, Name: name}, Name: name, From: had[name][0]},
 			)
 		}
 	}

@@ -1,6 +1,7 @@
 package maven
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -135,7 +136,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	if err := r.write(c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
 	}
-	return s, r.after(ctx, c, s)
+	return s, r.after(ctx, cmp.Or(ask.Before, c), c, s)
 }
 
 // write gives the edits: each place that states a version, once.

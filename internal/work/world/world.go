@@ -44,7 +44,7 @@ func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 		return nil, err
 	}
 	goal.Renames = w.Renames
-	s, err := w.Registry.Resolve(ctx, ecosystem.Ask{Component: c, Goal: goal})
+	s, err := w.Registry.Resolve(ctx, ecosystem.Ask{Component: c, Before: w.Part.Component, Goal: goal})
 	if err != nil {
 		return nil, err
 	}
