@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -83,24 +84,42 @@ func (r *registry) archives(ctx context.Context, t tree, of []won) ([]linkage.Ar
 	return all, group.Wait()
 }
 
-// ownClasses are what a module was compiled to, if it was.
+// ownClasses are what a module was compiled to, if it was, and if no source is newer than that.
 func (r *registry) ownClasses(file string) linkage.Archive {
 	dir := path.Dir(file)
 	own := linkage.Archive{Name: "the project's own code"}
 	if dir != "." {
 		own.Name += " in " + dir
 	}
-	_ = fs.WalkDir(r.around.Files, path.Join(dir, "target", "classes"), func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || path.Ext(name) != ".class" {
+	var compiled, changed time.Time
+	walk := func(below string, latest *time.Time, visit func(name string)) {
+		_ = fs.WalkDir(r.around.Files, path.Join(dir, below), func(name string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return nil
+			}
+			if info, err := d.Info(); err == nil && info.ModTime().After(*latest) {
+				*latest = info.ModTime()
+			}
+			visit(name)
 			return nil
+		})
+	}
+	walk("target/classes", &compiled, func(name string) {
+		if path.Ext(name) != ".class" || len(own.Units) >= mavenrepo.MaxUnits {
+			return
 		}
-		if text, err := fs.ReadFile(r.around.Files, name); err == nil && len(own.Units) < mavenrepo.MaxUnits {
+		if text, err := fs.ReadFile(r.around.Files, name); err == nil {
 			if unit, _, err := mavenrepo.ReadUnit(text); err == nil {
 				own.Units = append(own.Units, unit)
 			}
 		}
-		return nil
 	})
+	if len(own.Units) > 0 {
+		walk("src/main", &changed, func(string) {})
+	}
+	if changed.After(compiled) {
+		own.Units = nil
+	}
 	return own
 }
 

@@ -3,6 +3,7 @@ package maven
 import (
 	"archive/zip"
 	"bytes"
+	"fmt"
 	"io/fs"
 	"net/http/httptest"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -104,6 +106,14 @@ pier:optional 1
 		"the project's own code refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
 	}, s.Notable)
 	assert.Empty(t, s.Notices)
+	source := filepath.Join(fmt.Sprint(r.around.Files), "src", "main", "java", "Own.java")
+	require.NoError(t, os.MkdirAll(filepath.Dir(source), 0o755))
+	require.NoError(t, os.WriteFile(source, []byte("class Own {}"), 0o644))
+	for changed, count := range map[time.Duration]int{-time.Hour: 1, time.Hour: 0} { // those of an older source are not its own
+		at := time.Now().Add(changed)
+		require.NoError(t, os.Chtimes(source, at, at))
+		assert.Len(t, r.ownClasses("pom.xml").Units, count)
+	}
 	packages, err := Ecosystem{}.Effective(t.Context(), r, c)
 	require.NoError(t, err)
 	for _, p := range packages {
