@@ -53,11 +53,6 @@ for the moves of the route is told in its report, too.`,
 			if err != nil {
 				return err
 			}
-			if opt.Name == "" {
-				if err := p.Kept.KeepNotes(r.Packages); err != nil {
-					return err
-				}
-			}
 			if rules != "" {
 				text, err := notes.Book(p.Tree, r.Rules)
 				if err != nil {

@@ -4,6 +4,7 @@
 package layered
 
 import (
+	"cmp"
 	"math"
 	"slices"
 )
@@ -204,15 +205,7 @@ func (p *placing) order() {
 					mean[i] = float64(sum) / float64(len(around))
 				}
 			}
-			slices.SortStableFunc(row, func(a, b int) int {
-				switch {
-				case mean[a] < mean[b]:
-					return -1
-				case mean[a] > mean[b]:
-					return 1
-				}
-				return 0
-			})
+			slices.SortStableFunc(row, func(a, b int) int { return cmp.Compare(mean[a], mean[b]) })
 			for at, i := range row {
 				p.dots[i].at = at
 			}

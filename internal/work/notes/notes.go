@@ -38,7 +38,7 @@ type target struct {
 	from, to string
 }
 
-// Read finds the notes of packages on their way.
+// Read finds the notes of packages on their way. Those of all moves of the route are remembered for its report.
 func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Options) (*model.NotesResult, error) {
 	targets, err := wanted(ctx, d, t, k, opt)
 	if err != nil {
@@ -55,6 +55,9 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 	}
 	r.advise(k.Baseline())
 	r.propose()
+	if opt.Name == "" {
+		return r.result, k.KeepNotes(r.result.Packages)
+	}
 	return r.result, nil
 }
 
