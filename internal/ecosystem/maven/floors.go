@@ -65,8 +65,17 @@ func (x index) floors(ctx context.Context, name, release string) (needs []flat.N
 }
 
 // along tells of packages which the project does not state that they come with one which it does, of the same group
-// and at the same version. They are released together, so that the one can be moved by the other.
-func along(c *model.Component, trees []tree) map[string]string {
+// and at the same version. They are released together, so that the one can be moved by the other. It is remembered, since
+// a component is resolved many times.
+func (r *registry) along(ctx context.Context, c *model.Component) (map[string]string, error) {
+	p := c.Detail.(*project)
+	if known, is := r.comeAlong.Load(p); is {
+		return known.(map[string]string), nil
+	}
+	trees, err := r.trees(ctx, p)
+	if err != nil {
+		return nil, err
+	}
 	with := map[string]string{}
 	for _, t := range trees {
 		for _, w := range t.won {
@@ -81,7 +90,8 @@ func along(c *model.Component, trees []tree) map[string]string {
 			}
 		}
 	}
-	return with
+	r.comeAlong.Store(p, with)
+	return with, nil
 }
 
 // asked are the plain versions that a release asks for, in the order of its statements.

@@ -87,11 +87,11 @@ func samePlace(a, b model.Site) bool {
 // writes them where they are stated.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	c := ask.Component
-	trees, err := r.trees(ctx, c.Detail.(*project))
+	with, err := r.along(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	x := index{registry: r, component: c, along: along(c, trees), apart: ask.Apart}
+	x := index{registry: r, component: c, along: with, apart: ask.Apart}
 	// What is stated is one version, so that what has to move goes no further than it must.
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[string]bool{}
