@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
@@ -159,6 +161,7 @@ func (s *poms) imports(ctx context.Context, e *effective, deep int) error {
 		}
 	}
 	e.managed = stated
+	s.ahead(ctx, e, lists)
 	for _, l := range lists {
 		if deep == maxImports {
 			return &model.Fault{
@@ -192,6 +195,26 @@ func (s *poms) imports(ctx context.Context, e *effective, deep int) error {
 		}
 	}
 	return nil
+}
+
+// ahead asks at once for lists that are read one after the other then; what cannot be had is told there.
+func (s *poms) ahead(ctx context.Context, e *effective, lists []*dependency) {
+	if s.ask == nil || len(lists) < 2 {
+		return
+	}
+	var group errgroup.Group
+	group.SetLimit(16)
+	for _, l := range lists {
+		c, version := e.coordsOf(l), e.expand(l.version.text)
+		if s.own[c] != nil || s.foreign[c.String()+":"+version] != nil || strings.Contains(version, "${") {
+			continue
+		}
+		group.Go(func() error {
+			_, _ = s.ask(ctx, e.repositories, c, version)
+			return nil
+		})
+	}
+	_ = group.Wait()
 }
 
 // of is the effective project of a version that the project or a repository has; nil where none is to be asked.

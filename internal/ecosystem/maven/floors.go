@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
@@ -40,7 +42,7 @@ func (x index) floors(ctx context.Context, name, release string) (needs []flat.N
 	for _, asked := range now.order {
 		other := asked
 		if _, itself := stated[asked]; !itself {
-			other = x.along[asked]
+			other = x.present.with[asked]
 		}
 		low, known := stated[other]
 		was, before := before.wants[asked]
@@ -64,34 +66,41 @@ func (x index) floors(ctx context.Context, name, release string) (needs []flat.N
 	return needs, nil
 }
 
-// along tells of packages which the project does not state that they come with one which it does, of the same group
-// and at the same version. They are released together, so that the one can be moved by the other. It is remembered, since
-// a component is resolved many times.
-func (r *registry) along(ctx context.Context, c *model.Component) (map[string]string, error) {
+// present is what a project gets as it is.
+type present struct {
+	gets map[string]string // the versions of packages, by name
+	// with tells of packages which the project does not state that they come with one which it does, of the same group and
+	// at the same version: they are released together, so that the one can be moved by the other.
+	with map[string]string
+}
+
+// presentOf is remembered, since a component is resolved many times.
+func (r *registry) presentOf(ctx context.Context, c *model.Component) (*present, error) {
 	p := c.Detail.(*project)
-	if known, is := r.comeAlong.Load(p); is {
-		return known.(map[string]string), nil
+	if known, is := r.presents.Load(p); is {
+		return known.(*present), nil
 	}
 	trees, err := r.trees(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	with := map[string]string{}
+	at := &present{map[string]string{}, map[string]string{}}
 	for _, t := range trees {
 		for _, w := range t.won {
 			name, path := w.coords.String(), w.Statement.Path
+			at.gets[name] = w.Version
 			if len(path) < 2 || len(c.Find(name)) > 0 {
 				continue
 			}
 			for _, q := range c.Requirements {
 				if by, ok := mavenrepo.Read(q.Name); ok && q.Name == path[1].Name && by.Group == w.coords.Group && q.Locked == w.Version {
-					with[name] = q.Name
+					at.with[name] = q.Name
 				}
 			}
 		}
 	}
-	r.comeAlong.Store(p, with)
-	return with, nil
+	r.presents.Store(p, at)
+	return at, nil
 }
 
 // asked are the plain versions that a release asks for, in the order of its statements.
@@ -100,25 +109,124 @@ type asked struct {
 	wants map[string]string
 }
 
-// asksFor is what a release asks for besides for its own tests, and what the parts of it ask for: what it needs of its
-// own group at its own version.
+// asksFor is what a release asks for besides for its own tests; of a parent or a list of versions, what those packages ask
+// for that take their versions from it.
 func (x index) asksFor(ctx context.Context, name, release string) (asked, error) {
 	a := asked{wants: map[string]string{}}
 	c, ok := mavenrepo.Read(name)
 	if !ok || release == "" {
 		return a, nil
 	}
-	if err := x.ask(ctx, c, release, &a); err != nil {
+	if err := x.askWithParts(ctx, c, release, &a); err != nil {
 		return a, err
 	}
-	for _, part := range slices.Clone(a.order) {
-		if other, _ := mavenrepo.Read(part); other.Group == c.Group && a.wants[part] == release {
-			if err := x.ask(ctx, other, release, &a); err != nil {
-				return a, err
-			}
+	follow, err := x.followers(ctx, c, release)
+	if err != nil {
+		return a, err
+	}
+	x.ahead(ctx, follow)
+	for _, f := range follow {
+		if err := x.askWithParts(ctx, f.coords, f.version.text, &a); err != nil {
+			return a, err
 		}
 	}
 	return a, nil
+}
+
+// followers are the packages that the project asks for without a version, with that which a release of a parent or of a list
+// states for them.
+func (x index) followers(ctx context.Context, c mavenrepo.Coordinates, release string) (all []dependency, err error) {
+	present := ""
+	for _, q := range x.component.Find(c.String()) {
+		if q.Group == "parent" || q.Group == "imports" {
+			present = q.Locked
+		}
+	}
+	if present == "" {
+		return nil, nil
+	}
+	poms := x.poms(x.component.Detail.(*project))
+	was, err := poms.of(ctx, x.repositories(), c, present, 0)
+	if err != nil || was == nil {
+		return nil, err
+	}
+	is, err := poms.of(ctx, x.repositories(), c, release, 0)
+	if err != nil || is == nil {
+		return nil, err
+	}
+	for _, q := range x.component.Requirements {
+		then, now := was.byKey[q.Name], is.byKey[q.Name]
+		if q.Fixed == "" || then == nil || now == nil || was.expand(then.version.text) != x.present.gets[q.Name] {
+			continue
+		}
+		if coords, ok := mavenrepo.Read(q.Name); ok {
+			all = append(all, dependency{coords: coords, version: value{text: is.expand(now.version.text)}})
+		}
+	}
+	return all, nil
+}
+
+// askWithParts adds what one package asks for, and what its parts ask for: what it needs of its own group at its own version.
+func (x index) askWithParts(ctx context.Context, c mavenrepo.Coordinates, release string, a *asked) error {
+	own := asked{wants: map[string]string{}}
+	if err := x.ask(ctx, c, release, &own); err != nil {
+		return err
+	}
+	var parts []dependency
+	for _, name := range own.order {
+		if other, _ := mavenrepo.Read(name); other.Group == c.Group && own.wants[name] == release {
+			parts = append(parts, dependency{coords: other, version: value{text: release}})
+		}
+	}
+	x.ahead(ctx, parts)
+	for _, part := range parts {
+		if !x.mayMatter(ctx, part.coords, release) {
+			continue
+		}
+		if err := x.ask(ctx, part.coords, release, &own); err != nil {
+			return err
+		}
+	}
+	for _, name := range own.order {
+		a.add(name, own.wants[name])
+	}
+	return nil
+}
+
+// mayMatter tells whether a package's own description asks for something that the project states, or that comes with that:
+// what it inherits and imports need not be had then.
+func (x index) mayMatter(ctx context.Context, c mavenrepo.Coordinates, release string) bool {
+	own, err := x.poms(x.component.Detail.(*project)).fetched(ctx, x.repositories(), c, release)
+	return err != nil || own == nil || slices.ContainsFunc(own.dependencies, func(d *dependency) bool {
+		if strings.Contains(d.coords.String(), "${") {
+			return true
+		}
+		return len(x.component.Find(d.coords.String())) > 0 || x.present.with[d.coords.String()] != ""
+	})
+}
+
+// ahead asks at once for descriptions that are read one after the other then; what cannot be had is told there.
+func (x index) ahead(ctx context.Context, of []dependency) {
+	var group errgroup.Group
+	group.SetLimit(16)
+	for _, d := range of {
+		group.Go(func() error {
+			_, _ = x.client.POM(ctx, x.repositories(), d.coords, d.version.text)
+			return nil
+		})
+	}
+	_ = group.Wait()
+}
+
+// add adds a version that is asked for; of several the newest counts.
+func (a *asked) add(name, version string) {
+	switch known, twice := a.wants[name]; {
+	case !twice:
+		a.order = append(a.order, name)
+		a.wants[name] = version
+	case mavenrepo.Compare(version, known) > 0:
+		a.wants[name] = version
+	}
 }
 
 // ask adds what one package asks for itself.
@@ -146,10 +254,7 @@ func (x index) ask(ctx context.Context, c mavenrepo.Coordinates, release string,
 		if one.key() != other || text == "" || strings.ContainsAny(text, "[($") || !comesAlong(scope, e.expand(d.optional)) {
 			continue
 		}
-		if _, twice := a.wants[other]; !twice {
-			a.order = append(a.order, other)
-			a.wants[other] = text
-		}
+		a.add(other, text)
 	}
 	return nil
 }

@@ -30,7 +30,7 @@ type registry struct {
 	// repositories are those of the settings and those that the project declares, as it was when it connected.
 	repositories func() []mavenrepo.Repository
 	parsed       sync.Map          // poms of repositories, see poms
-	comeAlong    sync.Map          // by project, see along
+	presents     sync.Map          // by project, see presentOf
 	inUse        map[string]string // the versions that the project states, as it was when it connected
 }
 

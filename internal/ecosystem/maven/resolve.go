@@ -26,9 +26,9 @@ import (
 type index struct {
 	*registry
 	component *model.Component
-	along     map[string]string // see along
-	free      bool              // what releases ask for of what the project states does not count
-	apart     []string          // what gets a version of its own, whatever it shared its place with
+	present   *present
+	free      bool     // what releases ask for of what the project states does not count
+	apart     []string // what gets a version of its own, whatever it shared its place with
 }
 
 // Releases are the versions that repositories list.
@@ -87,11 +87,11 @@ func samePlace(a, b model.Site) bool {
 // writes them where they are stated.
 func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
 	c := ask.Component
-	with, err := r.along(ctx, c)
+	present, err := r.presentOf(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	x := index{registry: r, component: c, along: with, apart: ask.Apart}
+	x := index{registry: r, component: c, present: present, apart: ask.Apart}
 	// What is stated is one version, so that what has to move goes no further than it must.
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[string]bool{}

@@ -259,11 +259,14 @@ func (c *Client) fileIn(ctx context.Context, r Repository, of Coordinates, versi
 	return of.file(version, version, ending), nil
 }
 
-// digests are those that a repository may state of a file, the strongest first.
-var digests = []struct {
+// digest is a kind of digest, with the ending of the files that state it.
+type digest struct {
 	name string
 	make func() hash.Hash
-}{{"sha512", sha512.New}, {"sha256", sha256.New}, {"sha1", sha1.New}, {"md5", md5.New}}
+}
+
+// digests are those that a repository may state of a file, the strongest first.
+var digests = []digest{{"sha512", sha512.New}, {"sha256", sha256.New}, {"sha1", sha1.New}, {"md5", md5.New}}
 
 // checked is a file that never changes, checked against the strongest digest that there is; nil for one
 // that the repository does not have.
@@ -282,30 +285,33 @@ func (c *Client) checked(ctx context.Context, r Repository, file string, limit i
 
 // verify checks a file against the strongest digest that a repository states of it.
 func (c *Client) verify(ctx context.Context, r Repository, file string, data []byte) error {
-	stated := make([][]byte, len(digests))
-	var group errgroup.Group
-	for i, d := range digests {
-		group.Go(func() (err error) {
-			stated[i], err = c.document(ctx, r, file+"."+d.name, fetch.Request{
-				Form: "maven-digest/1", Limit: 4096, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
+	// The weakest one is only asked for where there is no other; the others at once.
+	for _, some := range [][]digest{digests[:len(digests)-1], digests[len(digests)-1:]} {
+		stated := make([][]byte, len(some))
+		var group errgroup.Group
+		for i, d := range some {
+			group.Go(func() (err error) {
+				stated[i], err = c.document(ctx, r, file+"."+d.name, fetch.Request{
+					Form: "maven-digest/1", Limit: 4096, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
+				})
+				return err
 			})
+		}
+		if err := group.Wait(); err != nil {
 			return err
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	for i, d := range digests {
-		word, _, _ := strings.Cut(strings.TrimSpace(string(stated[i])), " ") // the name of the file may follow
-		if word == "" {
-			continue
 		}
-		sum := d.make()
-		sum.Write(data)
-		if !strings.EqualFold(word, hex.EncodeToString(sum.Sum(nil))) {
-			return fmt.Errorf("the %s that it states of %s is that of another file", d.name, file)
+		for i, d := range some {
+			word, _, _ := strings.Cut(strings.TrimSpace(string(stated[i])), " ") // the name of the file may follow
+			if word == "" {
+				continue
+			}
+			sum := d.make()
+			sum.Write(data)
+			if !strings.EqualFold(word, hex.EncodeToString(sum.Sum(nil))) {
+				return fmt.Errorf("the %s that it states of %s is that of another file", d.name, file)
+			}
+			return nil
 		}
-		break
 	}
 	return nil
 }
