@@ -157,11 +157,7 @@ func reported(r *report.Report) *document {
 	part(d, "Not known any more", plainList(r.Unknown))
 	tools(d, r)
 	if len(r.Undo) > 0 {
-		d.add(
-			heading{"How to take it back", ""},
-			line{plain("bellwether undo --all takes back what is not pushed; afterwards:")},
-			code(r.Undo),
-		)
+		d.add(heading{"How to take it back", ""}, line{plain("bellwether undo --all takes back what is not pushed; afterwards:")}, code(r.Undo))
 	}
 	return d
 }
@@ -226,10 +222,8 @@ func advised(d *document, title string, all []model.SurveyAdvisory, look style) 
 	g := grid{columns: []string{"package", "version", "record", "severity", "what it is", "mended in"}}
 	for _, a := range all {
 		g.rows = append(g.rows, line{
-			plain(
-				"%s",
-				a.Name,
-			), plain("%s", a.Version), span{a.ID, look}, plain("%s", a.Severity), plain("%s", a.Summary), plain("%s", a.Fixed),
+			plain("%s", a.Name), plain("%s", a.Version), span{a.ID, look},
+			plain("%s", a.Severity), plain("%s", a.Summary), plain("%s", a.Fixed),
 		})
 	}
 	d.add(heading{title, ""}, g)
@@ -243,10 +237,7 @@ func repaired(d *document, r *report.Report) {
 		for _, one := range leg.Repairs {
 			if len(one.Files) > 0 {
 				g.rows = append(g.rows, line{
-					span{
-						leg.ID,
-						faint,
-					}, plain("%s", one.Rule), plain("%d", len(one.Files)), plain("%d", len(one.Places)), plain("%s", one.Says),
+					span{leg.ID, faint}, plain("%s", one.Rule), plain("%d", len(one.Files)), plain("%d", len(one.Places)), plain("%s", one.Says),
 				})
 			}
 			for _, l := range one.Left {
@@ -372,10 +363,7 @@ func tools(d *document, r *report.Report) {
 	commands := grid{columns: []string{"component", "stage", "command"}}
 	for _, s := range last.Verification.Stages {
 		if len(s.Command) > 0 && s.Status != finding.Skipped && s.Status != finding.NotRun {
-			commands.rows = append(
-				commands.rows,
-				line{plain("%s", s.Component), plain("%s", s.Name), plain("%s", strings.Join(s.Command, " "))},
-			)
+			commands.rows = append(commands.rows, line{plain("%s", s.Component), plain("%s", s.Name), plain("%s", strings.Join(s.Command, " "))})
 		}
 	}
 	if len(g.rows)+len(commands.rows) == 0 {

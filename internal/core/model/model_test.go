@@ -68,3 +68,21 @@ func TestFault(t *testing.T) {
 	assert.Equal(t, "reading: a.json:3:7: it is wet\n  next: dry it", f.Error())
 	assert.Equal(t, "it is wet", (&Fault{Wrong: "it is wet"}).Error())
 }
+
+// TestReadPURL sees that what PURL writes can be read again, and that nothing else is taken for one.
+func TestReadPURL(t *testing.T) {
+	for _, s := range []Subject{
+		{"npm", "left"}, {"npm", "@harbour/signal"}, {"maven", "pier.frame:core"}, {"golang", "brine.example/journal/v2"}, {"gem", "rope"},
+	} {
+		for _, version := range []string{"", "1.0.0-rc.1+build", "v1.2.3"} {
+			got, at, ok := ReadPURL(s.PURL(version))
+			assert.True(t, ok)
+			assert.Equal(t, s, got)
+			assert.Equal(t, version, at)
+		}
+	}
+	for _, text := range []string{"", "npm/left", "pkg:", "pkg:npm", "pkg:npm/", "pkg:maven/core@1", "pkg:npm/%zz@1", "pkg:npm/a@%zz"} {
+		_, _, ok := ReadPURL(text)
+		assert.False(t, ok, text)
+	}
+}

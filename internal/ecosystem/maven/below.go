@@ -59,10 +59,8 @@ func (r *registry) after(ctx context.Context, old, c *model.Component, s *route.
 	}
 	for _, name := range slices.Sorted(maps.Keys(had)) {
 		if !there[name] {
-			s.Carried = append(
-				s.Carried,
-				model.Move{Subject: model.Subject{Kind: mavenrepo.Type, Name: name}, Name: name, From: had[name][0]},
-			)
+			gone := model.Move{Subject: model.Subject{Kind: mavenrepo.Type, Name: name}, Name: name, From: had[name][0]}
+			s.Carried = append(s.Carried, gone)
 		}
 	}
 	s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool {
@@ -145,10 +143,7 @@ func (r *registry) elsewhere(ctx context.Context, after *model.Component, moves 
 		asked := slices.ContainsFunc(e.dependencies, func(d *dependency) bool { return e.coordsOf(d) == at.Elsewhere })
 		if err == nil && at.Elsewhere != (mavenrepo.Coordinates{}) && !asked && len(after.Find(at.Elsewhere.String())) == 0 {
 			all = append(all, fmt.Sprintf(
-				"%s %s has its classes for Java in %s, and does not bring it along: a project of Maven states that in its place",
-				c,
-				m.To,
-				at.Elsewhere,
+				"%s %s has its classes for Java in %s, and does not bring it along: a project of Maven states that in its place", c, m.To, at.Elsewhere,
 			))
 		}
 	}
@@ -161,13 +156,8 @@ func (e *effective) elsewhere() (to mavenrepo.Coordinates, moved bool) {
 	if at == nil {
 		return to, false
 	}
-	to.Group, to.Artifact = cmp.Or(
-		e.expand(at.Value("groupId")),
-		e.coords.Group,
-	), cmp.Or(
-		e.expand(at.Value("artifactId")),
-		e.coords.Artifact,
-	)
+	to.Group = cmp.Or(e.expand(at.Value("groupId")), e.coords.Group)
+	to.Artifact = cmp.Or(e.expand(at.Value("artifactId")), e.coords.Artifact)
 	return to, to != e.coords
 }
 

@@ -159,8 +159,9 @@ func (x index) followers(ctx context.Context, c mavenrepo.Coordinates, release s
 		if q.Fixed == "" || then == nil || now == nil || was.expand(then.version.text) != x.present.gets[q.Name] {
 			continue
 		}
-		if coords, ok := mavenrepo.Read(q.Name); ok {
-			all = append(all, dependency{coords: coords, version: value{text: is.expand(now.version.text)}})
+		coords, ok := mavenrepo.Read(q.Name)
+		if text := is.expand(now.version.text); ok && text != "" && !strings.ContainsAny(text, "[($") {
+			all = append(all, dependency{coords: coords, version: value{text: text}})
 		}
 	}
 	return all, nil

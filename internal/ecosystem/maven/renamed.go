@@ -32,17 +32,12 @@ func (r *registry) toldRenamed(ctx context.Context, t tree, archives []linkage.A
 		if len(by) == 1 {
 			refer = "refers"
 		}
-		text := fmt.Sprintf(
-			"%s %s to %s in the place of %s",
-			spelling.Few(by, shownMissing),
-			refer,
-			spoken(renamed[0].What),
-			spoken(renamed[0].Former),
-		)
+		who, first := spelling.Few(by, shownMissing), renamed[0]
+		text := fmt.Sprintf("%s %s to %s in the place of %s", who, refer, spoken(first.What), spoken(first.Former))
 		if more := len(names) - 1; more > 0 {
 			text, them = text+fmt.Sprintf(", and to %d more likewise", more), "them"
 		}
-		all = append(all, fmt.Sprintf("%s; nothing has %s after this leg", text, them)+r.wayIn(ctx, t, archives, renamed[0], them))
+		all = append(all, fmt.Sprintf("%s; nothing has %s after this leg", text, them)+r.wayIn(ctx, t, archives, first, them))
 		renamed = renamed[end:]
 	}
 	return all
@@ -54,14 +49,14 @@ const (
 	mostMajors    = 4
 )
 
-// wayIn says which releases have a class by its new name: newer ones of the packages that have it by the former one.
+// wayIn says which releases have a class by its new name: newer ones of the packages that have it by the former one. Archives
+// are those of what a module gets, in its order.
 func (r *registry) wayIn(ctx context.Context, t tree, archives []linkage.Archive, m linkage.Missing, them string) (text string) {
 	looked := 0
 	for i, a := range archives {
-		w := t.won[min(i, len(t.won)-1)]
-		if looked == mostProviders || w.coords.String()+" "+w.Version != a.Name || !slices.ContainsFunc(a.Units, func(u linkage.Unit) bool {
-			return u.Name == m.Former
-		}) {
+		w := t.won[i]
+		has := slices.ContainsFunc(a.Units, func(u linkage.Unit) bool { return u.Name == m.Former })
+		if looked == mostProviders || !has {
 			continue
 		}
 		looked++

@@ -25,7 +25,8 @@ type use struct {
 // ways on which it comes. Uses are those of the statements, by their marks, in the order in which they were found.
 func scopes(m *mediate.Mediation, uses []use) map[string]string {
 	all := map[string]string{}
-	for again := true; again; { // a scope that grew makes those below it grow
+	again := true
+	for round := 0; again && round <= len(m.Won); round++ { // a scope that grew makes those below it grow
 		again = false
 		for _, w := range m.Won {
 			statements := []mediate.Statement{w.Statement}

@@ -39,9 +39,7 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	if err := a.solvePins(ctx, moved); err != nil {
 		return nil, err
 	}
-	if err := a.ways(ctx, moved); err != nil {
-		return nil, err
-	}
+	a.ways(ctx, moved.leg.Carried, moved.edits)
 	edits, err := a.noteBridges(ctx, moved)
 	if err != nil {
 		return nil, err
@@ -50,23 +48,23 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	return moved, a.repair(ctx, moved)
 }
 
-// ways tells of what is carried along what leads to it: after the leg, or before it of what goes away.
-func (a *advance) ways(ctx context.Context, moved *movedLeg) error {
-	carried := moved.leg.Carried
+// ways tells of what is carried along what leads to it: after the leg, or before it of what goes away. Where that cannot be
+// had, it is not told.
+func (a *advance) ways(ctx context.Context, carried []model.Move, edits []model.FileEdit) {
 	if len(carried) == 0 {
-		return nil
+		return
 	}
-	after, err := a.tree.With(moved.edits)
+	after, err := a.tree.With(edits)
 	if err != nil {
-		return err
+		return
 	}
 	is, err := a.desk.Effective(ctx, after)
 	if err != nil {
-		return err
+		return
 	}
 	was, err := a.desk.Effective(ctx, a.tree)
 	if err != nil {
-		return err
+		return
 	}
 	for i, m := range carried {
 		in, version := is, m.To
@@ -75,7 +73,6 @@ func (a *advance) ways(ctx context.Context, moved *movedLeg) error {
 		}
 		carried[i].Via = in.Nearest(m.Subject, version)
 	}
-	return nil
 }
 
 // repair applies the rules for the leg's moves on top of its edits.

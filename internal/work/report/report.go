@@ -74,12 +74,14 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 // advisories adds which vulnerability records of what moved no longer hold, and which hold now.
 func advisories(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r *report.Report, dir string) error {
 	if dir == "" {
-		if route, err := k.Route(ctx, t); err == nil && route != nil {
-			dir = route.Advisories
+		route, err := k.Route(ctx, t)
+		if err != nil || route == nil || route.Advisories == "" {
+			return ctx.Err()
 		}
-	}
-	if dir == "" {
-		return nil
+		if err := advisories(ctx, d, t, k, r, route.Advisories); err != nil { // the folder may be gone by now
+			r.Unknown = append(r.Unknown, "which vulnerability records are mended is not known: "+strings.SplitN(err.Error(), "\n", 2)[0])
+		}
+		return ctx.Err()
 	}
 	var before, after []model.Package
 	for _, m := range append(r.Moves(), r.Carried()...) {
@@ -88,7 +90,7 @@ func advisories(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, 
 			continue
 		}
 		before = append(before, model.Package{Subject: subject, Version: m.From, Via: m.Via})
-		if version != "" {
+		if version != "" && (m.Becomes == "" || m.Becomes == m.Name) {
 			after = append(after, model.Package{Subject: subject, Version: version})
 		}
 	}
