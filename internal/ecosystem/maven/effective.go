@@ -161,7 +161,11 @@ func (s *poms) imports(ctx context.Context, e *effective, deep int) error {
 		}
 	}
 	e.managed = stated
-	s.ahead(ctx, e, lists)
+	var all []release
+	for _, l := range lists {
+		all = append(all, release{e.coordsOf(l), e.expand(l.version.text)})
+	}
+	s.ahead(ctx, e.repositories, all)
 	for _, l := range lists {
 		if deep == maxImports {
 			return &model.Fault{
@@ -197,20 +201,26 @@ func (s *poms) imports(ctx context.Context, e *effective, deep int) error {
 	return nil
 }
 
-// ahead asks at once for lists that are read one after the other then; what cannot be had is told there.
-func (s *poms) ahead(ctx context.Context, e *effective, lists []*dependency) {
-	if s.ask == nil || len(lists) < 2 {
+// release is a version of a package.
+type release struct {
+	coords  mavenrepo.Coordinates
+	version string
+}
+
+// ahead asks at once for descriptions that are read one after the other then; what cannot be had is told there. What has no
+// plain version is left out.
+func (s *poms) ahead(ctx context.Context, repositories []mavenrepo.Repository, all []release) {
+	if s.ask == nil || len(all) < 2 {
 		return
 	}
 	var group errgroup.Group
 	group.SetLimit(16)
-	for _, l := range lists {
-		c, version := e.coordsOf(l), e.expand(l.version.text)
-		if s.own[c] != nil || s.foreign[c.String()+":"+version] != nil || strings.Contains(version, "${") {
+	for _, one := range all {
+		if one.version == "" || strings.ContainsAny(one.version, "[(,$") || s.own[one.coords] != nil {
 			continue
 		}
 		group.Go(func() error {
-			_, _ = s.ask(ctx, e.repositories, c, version)
+			_, _ = s.ask(ctx, repositories, one.coords, one.version)
 			return nil
 		})
 	}

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
@@ -124,9 +122,9 @@ func (x index) asksFor(ctx context.Context, name, release string) (asked, error)
 	if err != nil {
 		return a, err
 	}
-	x.ahead(ctx, follow)
+	x.poms(x.component.Detail.(*project)).ahead(ctx, x.repositories(), follow)
 	for _, f := range follow {
-		if err := x.askWithParts(ctx, f.coords, f.version.text, &a); err != nil {
+		if err := x.askWithParts(ctx, f.coords, f.version, &a); err != nil {
 			return a, err
 		}
 	}
@@ -135,7 +133,7 @@ func (x index) asksFor(ctx context.Context, name, release string) (asked, error)
 
 // followers are the packages that the project asks for without a version, with that which a release of a parent or of a list
 // states for them.
-func (x index) followers(ctx context.Context, c mavenrepo.Coordinates, release string) (all []dependency, err error) {
+func (x index) followers(ctx context.Context, c mavenrepo.Coordinates, to string) (all []release, err error) {
 	present := ""
 	for _, q := range x.component.Find(c.String()) {
 		if q.Group == "parent" || q.Group == "imports" {
@@ -150,7 +148,7 @@ func (x index) followers(ctx context.Context, c mavenrepo.Coordinates, release s
 	if err != nil || was == nil {
 		return nil, err
 	}
-	is, err := poms.of(ctx, x.repositories(), c, release, 0)
+	is, err := poms.of(ctx, x.repositories(), c, to, 0)
 	if err != nil || is == nil {
 		return nil, err
 	}
@@ -161,30 +159,30 @@ func (x index) followers(ctx context.Context, c mavenrepo.Coordinates, release s
 		}
 		coords, ok := mavenrepo.Read(q.Name)
 		if text := is.expand(now.version.text); ok && text != "" && !strings.ContainsAny(text, "[($") {
-			all = append(all, dependency{coords: coords, version: value{text: text}})
+			all = append(all, release{coords, text})
 		}
 	}
 	return all, nil
 }
 
 // askWithParts adds what one package asks for, and what its parts ask for: what it needs of its own group at its own version.
-func (x index) askWithParts(ctx context.Context, c mavenrepo.Coordinates, release string, a *asked) error {
+func (x index) askWithParts(ctx context.Context, c mavenrepo.Coordinates, version string, a *asked) error {
 	own := asked{wants: map[string]string{}}
-	if err := x.ask(ctx, c, release, &own); err != nil {
+	if err := x.ask(ctx, c, version, &own); err != nil {
 		return err
 	}
-	var parts []dependency
+	var parts []release
 	for _, name := range own.order {
-		if other, _ := mavenrepo.Read(name); other.Group == c.Group && own.wants[name] == release {
-			parts = append(parts, dependency{coords: other, version: value{text: release}})
+		if other, _ := mavenrepo.Read(name); other.Group == c.Group && own.wants[name] == version {
+			parts = append(parts, release{other, version})
 		}
 	}
-	x.ahead(ctx, parts)
+	x.poms(x.component.Detail.(*project)).ahead(ctx, x.repositories(), parts)
 	for _, part := range parts {
-		if !x.mayMatter(ctx, part.coords, release) {
+		if !x.mayMatter(ctx, part.coords, version) {
 			continue
 		}
-		if err := x.ask(ctx, part.coords, release, &own); err != nil {
+		if err := x.ask(ctx, part.coords, version, &own); err != nil {
 			return err
 		}
 	}
@@ -204,19 +202,6 @@ func (x index) mayMatter(ctx context.Context, c mavenrepo.Coordinates, release s
 		}
 		return len(x.component.Find(d.coords.String())) > 0 || x.present.with[d.coords.String()] != ""
 	})
-}
-
-// ahead asks at once for descriptions that are read one after the other then; what cannot be had is told there.
-func (x index) ahead(ctx context.Context, of []dependency) {
-	var group errgroup.Group
-	group.SetLimit(16)
-	for _, d := range of {
-		group.Go(func() error {
-			_, _ = x.client.POM(ctx, x.repositories(), d.coords, d.version.text)
-			return nil
-		})
-	}
-	_ = group.Wait()
 }
 
 // add adds a version that is asked for; of several the newest counts.

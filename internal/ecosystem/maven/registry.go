@@ -10,8 +10,6 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"bellwether/internal/core/mediate"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
@@ -376,11 +374,9 @@ func comesAlong(scope, optional string) bool {
 	return scope != "test" && scope != "provided" && scope != system && optional != "true"
 }
 
-// ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain: they are looked at
-// one after the other then. What cannot be had is told when it is looked at.
+// ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain.
 func (g *graph) ahead(ctx context.Context, e *effective) {
-	var group errgroup.Group
-	group.SetLimit(16)
+	var all []release
 	for _, d := range e.dependencies {
 		one := *d
 		one.coords = e.coordsOf(d)
@@ -390,16 +386,11 @@ func (g *graph) ahead(ctx context.Context, e *effective) {
 		} else if own := e.byKey[one.key()]; text == "" && own != nil {
 			text = e.expand(own.version.text)
 		}
-		if scope := e.expand(d.scope); scope == "test" && e != g.of || text == "" || strings.ContainsAny(text, "[(,$") ||
-			g.poms.own[one.coords] != nil {
-			continue
+		if e.expand(d.scope) != forTests || e == g.of {
+			all = append(all, release{one.coords, text})
 		}
-		group.Go(func() error {
-			_, _ = g.poms.ask(ctx, g.of.repositories, one.coords, text)
-			return nil
-		})
 	}
-	_ = group.Wait()
+	g.poms.ahead(ctx, g.of.repositories, all)
 }
 
 // maxRelocations bounds how often a package may say that it moved on.
