@@ -143,7 +143,8 @@ func (r *registry) elsewhere(ctx context.Context, after *model.Component, moves 
 		asked := slices.ContainsFunc(e.dependencies, func(d *dependency) bool { return e.coordsOf(d) == at.Elsewhere })
 		if err == nil && at.Elsewhere != (mavenrepo.Coordinates{}) && !asked && len(after.Find(at.Elsewhere.String())) == 0 {
 			all = append(all, fmt.Sprintf(
-				"%s %s has its classes for Java in %s, and does not bring it along: a Maven project states that one in its place", c, m.To, at.Elsewhere,
+				"%s %s has its classes for Java in %s, and does not bring it along: a Maven project states that one in its place",
+				c, m.To, at.Elsewhere,
 			))
 		}
 	}
