@@ -40,10 +40,7 @@ type places struct {
 // to another, and then what is changed so much that only its folder and name tell.
 func locate(old Tree, mine func(string) ([]byte, bool), names []string) places {
 	p := places{map[string]string{}, map[string]string{}}
-	byBase := map[string][]string{}
-	for _, n := range names {
-		byBase[path.Base(n)] = append(byBase[path.Base(n)], n)
-	}
+	byTail := newTails(names)
 	stays := map[string]bool{} // folders in which something is where the template has it
 	went := map[[2]string]int{}
 	for _, name := range sorted(old) {
@@ -53,7 +50,7 @@ func locate(old Tree, mine func(string) ([]byte, bool), names []string) places {
 			}
 			continue
 		}
-		if at := moved(old[name], byBase[path.Base(name)], mine); at != "" && old[at] == nil {
+		if at := moved(old[name], byTail.alike(name), mine); at != "" && old[at] == nil {
 			p.files[name] = at
 			went[fork(path.Dir(name), path.Dir(at))]++
 		}
@@ -74,6 +71,51 @@ func locate(old Tree, mine func(string) ([]byte, bool), names []string) places {
 		}
 	}
 	return p
+}
+
+// The bounds of where a file of a template is looked for: the last parts of names that are compared, and files that are
+// looked into.
+const (
+	mostParts = 3
+	mostAlike = 16
+)
+
+// tails finds names by their last parts.
+type tails map[string][]string
+
+func newTails(names []string) tails {
+	t := tails{}
+	for _, name := range names {
+		for n := range mostParts {
+			tail, whole := tailOf(name, n+1)
+			if t[tail] = append(t[tail], name); whole {
+				break
+			}
+		}
+	}
+	return t
+}
+
+// alike are the files whose names have the most last parts in common with one: its folder's name, or its own alone.
+func (t tails) alike(name string) []string {
+	for n := mostParts; n > 0; n-- {
+		tail, _ := tailOf(name, n)
+		if all := t[tail]; len(all) > 0 {
+			return all[:min(len(all), mostAlike)]
+		}
+	}
+	return nil
+}
+
+// tailOf is the last parts of a name, and whether these are all.
+func tailOf(name string, parts int) (tail string, whole bool) {
+	at := len(name)
+	for range parts {
+		if at = strings.LastIndexByte(name[:at], '/'); at < 0 {
+			return name, true
+		}
+	}
+	return name[at+1:], false
 }
 
 // fork are two folders without the last parts that they have in common: what was renamed.
