@@ -54,8 +54,13 @@ func changedGraph(r *report.Report) *graph {
 		g.moved(carrier(r, m), m)
 	}
 	for _, above := range slices.Sorted(maps.Keys(leaves)) {
-		if more := leaves[above] - mostLeaves; more > 0 && slices.ContainsFunc(g.nodes, func(n *graphNode) bool { return n.name == above }) {
+		more := leaves[above] - mostLeaves
+		switch drawn := slices.ContainsFunc(g.nodes, func(n *graphNode) bool { return n.name == above }); {
+		case more <= 0:
+		case drawn:
 			g.edge(above, fmt.Sprintf("%s of %s", count(more, "other", "others"), above), "", true)
+		default:
+			left += more
 		}
 	}
 	if left > 0 {

@@ -12,9 +12,8 @@ const mostSaid = 6
 
 // telling are the kinds of entries that reviewers look for.
 var telling = []string{
-	string(
-		notes.Breaking,
-	), string(notes.Removed), string(notes.Needs), string(notes.Renamed), string(notes.Security), string(notes.Deprecated),
+	string(notes.Breaking), string(notes.Removed), string(notes.Needs),
+	string(notes.Renamed), string(notes.Security), string(notes.Deprecated),
 }
 
 // Extract is what notes say that concerns the project, or that is more than an addition or a mended fault: of each package

@@ -24,3 +24,18 @@ func BenchmarkCompare(b *testing.B) {
 		}
 	}
 }
+
+// BenchmarkRenames finds 2,000 files of a template again that went to another folder.
+func BenchmarkRenames(b *testing.B) {
+	old, fresh := Tree{}, Tree{}
+	for i := range 2000 {
+		text := fmt.Sprintf("one\ntwo\nthree\nnumber %d\n", i)
+		old[fmt.Sprintf("src/part%d/index.js", i)] = []byte(text)
+		fresh[fmt.Sprintf("app/part%d/index.js", i)] = []byte(text + "more\n")
+	}
+	for b.Loop() {
+		if n := len(renames(old, fresh)); n != 2000 {
+			b.Fatal(n)
+		}
+	}
+}

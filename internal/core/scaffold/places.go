@@ -6,17 +6,35 @@ import (
 	"strings"
 )
 
+// mostPairs is how many pairs of files that went and files that came are compared with each other; of more, only those that
+// are called alike are.
+const mostPairs = 100_000
+
 // renames are files of the older template that the newer one has under another name, by their contents.
 func renames(old, fresh Tree) map[string]string {
+	var gone, come []string
+	for _, name := range sorted(old) {
+		if fresh[name] == nil && len(old[name]) > 0 {
+			gone = append(gone, name)
+		}
+	}
+	for _, name := range sorted(fresh) {
+		if old[name] == nil {
+			come = append(come, name)
+		}
+	}
+	few := len(gone)*len(come) <= mostPairs
+	byTail := newTails(come)
 	all := map[string]string{}
 	taken := map[string]bool{}
-	for _, a := range sorted(old) {
-		if fresh[a] != nil || len(old[a]) == 0 {
-			continue
+	for _, a := range gone {
+		candidates := come
+		if !few {
+			candidates = byTail.alike(a)
 		}
 		best, most := "", alike
-		for _, b := range sorted(fresh) {
-			if old[b] != nil || taken[b] || path.Ext(a) != path.Ext(b) {
+		for _, b := range candidates {
+			if taken[b] || path.Ext(a) != path.Ext(b) {
 				continue
 			}
 			if s := similarity(old[a], fresh[b]); s > most {

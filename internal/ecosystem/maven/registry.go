@@ -371,7 +371,7 @@ func (g *graph) noteUse(project bool, scope string, managed *dependency) (mark i
 
 // comesAlong tells whether what a module asks for comes by way of it.
 func comesAlong(scope, optional string) bool {
-	return scope != "test" && scope != "provided" && scope != system && optional != "true"
+	return scope != forTests && scope != provided && scope != system && optional != "true"
 }
 
 // ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain.
