@@ -22,7 +22,7 @@ import (
 type Options struct {
 	Leg        string // one leg alone; empty for all of the route
 	All        bool   // every route that is remembered
-	Advisories string // a folder of vulnerability records; empty for that of the route, if it has one
+	Advisories string // a folder of vulnerability records; empty for none
 }
 
 // Read gathers a report.
@@ -68,20 +68,13 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 			return nil, err
 		}
 	}
-	return r, advisories(ctx, d, t, k, r, opt.Advisories)
+	return r, advisories(ctx, d, t, r, opt.Advisories)
 }
 
 // advisories adds which vulnerability records of what moved no longer hold, and which hold now.
-func advisories(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r *report.Report, dir string) error {
-	if dir == "" {
-		route, err := k.Route(ctx, t)
-		if err != nil || route == nil || route.Advisories == "" {
-			return ctx.Err()
-		}
-		if err := advisories(ctx, d, t, k, r, route.Advisories); err != nil { // the folder may be gone by now
-			r.Unknown = append(r.Unknown, "which vulnerability records are mended is not known: "+strings.SplitN(err.Error(), "\n", 2)[0])
-		}
-		return ctx.Err()
+func advisories(ctx context.Context, d *desk.Desk, t *tree.Tree, r *report.Report, dir string) error {
+	if dir == "" { // a folder that a route file names is not read for it: a report opens only what the person names
+		return nil
 	}
 	var before, after []model.Package
 	for _, m := range append(r.Moves(), r.Carried()...) {
