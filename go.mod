@@ -23,6 +23,7 @@ require (
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.44.0
+	golang.org/x/text v0.22.0
 )
 
 require (
@@ -35,6 +36,5 @@ require (
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
 	github.com/x448/float16 v0.8.4 // indirect
-	golang.org/x/text v0.22.0 // indirect
 	golang.org/x/tools v0.51.0 // indirect
 )

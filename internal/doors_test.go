@@ -63,6 +63,12 @@ var doors = []door{
 		},
 	},
 	{
+		"writes what Bellwether keeps in a project", func(pkg, name string) bool {
+			return pkg == "bellwether/internal/host/within" && name == "Keeping"
+		},
+		map[string]string{"host/keep": "the keeper itself", "host/git/mend.go": "takes back what a commit of a leg added"},
+	},
+	{
 		"starts processes", func(pkg, _ string) bool { return pkg == "os/exec" },
 		map[string]string{"host/run": "the door itself", "standin/verdict": "looks whether a client is there, in tests"},
 	},

@@ -68,4 +68,7 @@ type FileEdit struct {
 	File string // slash-separated, relative to the project
 	Old  []byte // nil if the file is new
 	New  []byte // nil if the file goes away
+	// Kept says that it is a file which Bellwether keeps in the project. Without it, no edit may
+	// name one.
+	Kept bool
 }

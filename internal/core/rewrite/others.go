@@ -11,6 +11,7 @@ import (
 	"bellwether/internal/core/keys"
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/pattern"
+	"bellwether/internal/core/reserved"
 	"bellwether/internal/core/splice"
 )
 
@@ -268,15 +269,23 @@ func (*Move) Kind() string { return "file" }
 // Check says what is wrong with the rule as it is written; nil for nothing.
 func (b *Move) Check() error {
 	n := 0
-	for _, name := range []string{b.From, b.Delete, b.Add} {
-		if name != "" {
+	for _, name := range []string{b.From, b.To, b.Delete, b.Add} {
+		if name == "" {
+			continue
+		}
+		if name != b.To {
 			n++
-			if path.IsAbs(name) || strings.HasPrefix(path.Clean(name), "..") {
-				return fmt.Errorf("%q leads out of the project", name)
-			}
+		}
+		switch owner := reserved.Of(path.Clean(name)); {
+		case path.IsAbs(name) || strings.HasPrefix(path.Clean(name), ".."):
+			return fmt.Errorf("%q leads out of the project", name)
+		case owner == reserved.Git:
+			return fmt.Errorf("%q belongs to git, and no rule may change it", name)
+		case owner == reserved.Bellwether:
+			return fmt.Errorf("%q belongs to Bellwether, and no rule may change it", name)
 		}
 	}
-	if n != 1 || (b.From != "") != (b.To != "") || path.IsAbs(b.To) || strings.HasPrefix(path.Clean(b.To), "..") {
+	if n != 1 || (b.From != "") != (b.To != "") {
 		return errors.New("a file is moved from and to, deleted or added")
 	}
 	return nil

@@ -1,6 +1,8 @@
 package scaffold
 
 import (
+	"errors"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -25,14 +27,19 @@ type Values map[string]string
 func (v Values) Set(name, value string) { v[fillKey(name)] = value }
 
 // Fill fills a template in, names and contents. What cannot be filled stays, and is named where it stands in the name of a
-// file: in contents it may be meant as it is.
-func (v Values) Fill(t Tree) (filled Tree, unknown []string) {
+// file: in contents it may be meant as it is. It is an error if two names become one, a name becomes one that no file may
+// have, or the contents grow beyond a number of bytes.
+func (v Values) Fill(t Tree, most int) (filled Tree, unknown []string, err error) {
 	filled = Tree{}
+	became, size, grown := map[string]string{}, 0, 0
 	fill := func(text string, named bool) string {
 		for _, p := range placeholders {
 			text = p.ReplaceAllStringFunc(text, func(found string) string {
 				name := p.FindStringSubmatch(found)[1]
 				if value, known := v[fillKey(name)]; known {
+					if grown += len(value); grown > most {
+						return ""
+					}
 					return value
 				}
 				if named && !slices.Contains(unknown, name) {
@@ -48,7 +55,15 @@ func (v Values) Fill(t Tree) (filled Tree, unknown []string) {
 		if !Binary(data) {
 			data = []byte(fill(string(data), false))
 		}
-		filled[fill(name, true)] = data
+		if size += len(data); size > most || grown > most {
+			return nil, nil, errors.New("filled in, it becomes too large")
+		}
+		to := fill(name, true)
+		if other, twice := became[to]; twice {
+			return nil, nil, fmt.Errorf("filled in, %q and %q both become %q", other, name, to)
+		}
+		became[to] = name
+		filled[to] = data
 	}
-	return filled, unknown
+	return filled, unknown, filled.CheckNames()
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -156,14 +157,39 @@ func TestKeys(t *testing.T) {
 func TestFill(t *testing.T) {
 	v := Values{}
 	v.Set("project-name", "ferries")
-	filled, unknown := v.Fill(
+	filled, unknown, err := v.Fill(
 		tree("__projectName__/{{ project_name }}.txt", "<%= project.name %> [[PROJECT-NAME]] {{ other }} ${{ secrets.X }}",
-			"__who__.md", "x", "logo.png", "\x00{{project-name}}"),
+			"__who__.md", "x", "logo.png", "\x00{{project-name}}"), 1000,
 	)
+	require.NoError(t, err)
 	assert.Equal(
 		t,
 		tree("ferries/ferries.txt", "ferries ferries {{ other }} ${{ secrets.X }}", "__who__.md", "x", "logo.png", "\x00{{project-name}}"),
 		filled,
 	)
 	assert.Equal(t, []string{"who"}, unknown)
+}
+
+// TestFillRefuses fills templates in that were made to do harm.
+func TestFillRefuses(t *testing.T) {
+	v := Values{}
+	v.Set("name", "pier")
+	v.Set("up", "../..")
+	v.Set("git", ".git")
+	v.Set("keep", ".Bellwether")
+	v.Set("long", strings.Repeat("x", 1000))
+	for _, c := range []struct{ says, name, other, text string }{
+		{`"pier.txt" and "{{name}}.txt" both become "pier.txt"`, "pier.txt", "{{name}}.txt", ""},
+		{"are one name", "Pier.txt", "{{name}}.txt", ""},
+		{"are one name", "A/x", "a/y", ""},
+		{"are one name", "caf\u00e9", "cafe\u0301", ""},
+		{"is no name of a file", "{{up}}/x", "y", ""},
+		{"belongs to git", "{{git}}/hooks/x", "y", ""},
+		{"belongs to git", "a/{{git}}./x", "y", ""},
+		{"belongs to Bellwether", "{{keep}}/route.yaml", "y", ""},
+		{"too large", "x", "y", strings.Repeat("{{long}}", 200)},
+	} {
+		_, _, err := v.Fill(tree(c.name, c.text, c.other, ""), 100_000)
+		assert.ErrorContains(t, err, c.says, c.name)
+	}
 }

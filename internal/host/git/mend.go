@@ -233,7 +233,7 @@ func (r *Repo) unreset(ctx context.Context, from, to string) error {
 		return err
 	}
 	defer tree.Close()
-	tree = tree.WithoutLinks()
+	tree = within.Keeping(tree.WithoutLinks()) // a commit of a leg may have added what a project shares
 	var back, gone []string
 	for _, name := range paths {
 		if !differing[name] || unlike[name] && !r.begunAs(ctx, tree, to, name) {

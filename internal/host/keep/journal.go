@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/reserved"
 	"bellwether/internal/host/within"
 )
 
@@ -53,7 +54,7 @@ func (j *Journal) Write(edits []model.FileEdit) error {
 	}
 	r := set{}
 	for _, e := range edits {
-		name, err := j.real(e.File)
+		name, err := j.real(e)
 		if err != nil {
 			return err
 		}
@@ -69,6 +70,9 @@ func (j *Journal) Write(edits []model.FileEdit) error {
 			return &model.Fault{Doing: "writing", File: e.File, Wrong: "the file has changed since it was read", Next: "run the command again"}
 		}
 		r.Files = append(r.Files, recorded{name, sum(e.Old, e.Old != nil), sum(e.New, e.New != nil), mode})
+	}
+	if err := j.distinct(edits, r); err != nil {
+		return err
 	}
 	if err := j.keep.files.MakeFolder(at(journal)); err != nil {
 		return unwritable(err)
@@ -95,13 +99,74 @@ func (j *Journal) Write(edits []model.FileEdit) error {
 	return err
 }
 
-// real is where a file of the project lies, whatever links lead there.
-func (j *Journal) real(file string) (string, error) {
-	name, err := j.project.Real(file)
+// real is where a file of the project lies, whatever links lead there. Of what is kept, only the
+// program's own edits of what a project shares are let through.
+func (j *Journal) real(e model.FileEdit) (string, error) {
+	if e.Kept && (e.File == at(Bridges) || e.File == at(ToDos)) {
+		return e.File, nil
+	}
+	name, err := j.project.Real(e.File)
+	if err == nil && reserved.Of(name) == reserved.Bellwether {
+		err = &fs.PathError{Op: "write", Path: name, Err: within.ErrKept}
+	}
 	if err != nil {
-		return "", &model.Fault{Doing: "writing", File: file, Wrong: model.Reason(err), Next: "name a file inside the project", Cause: err}
+		return "", &model.Fault{Doing: "writing", File: e.File, Wrong: model.Reason(err), Next: "name a file of the project itself", Cause: err}
 	}
 	return name, nil
+}
+
+// files are those that a recorded file is written among.
+func (j *Journal) files(f recorded) *within.Folder {
+	if reserved.Of(f.File) == reserved.Bellwether {
+		return j.keep.files
+	}
+	return j.project.WithoutLinks()
+}
+
+// distinct refuses new files whose names some system takes for those of other files.
+func (j *Journal) distinct(edits []model.FileEdit, r set) error {
+	going := map[string]bool{}
+	for i, e := range edits {
+		going[r.Files[i].File] = e.New == nil
+	}
+	spelled := map[string]string{}  // by its key, how a name is spelled
+	listed := map[string]struct{}{} // the folders whose names are in spelled
+	for i, e := range edits {
+		name := r.Files[i].File
+		if e.Old != nil || e.New == nil {
+			continue
+		}
+		for dir := path.Dir(name); ; dir = path.Dir(dir) {
+			if _, known := listed[dir]; known {
+				break
+			}
+			listed[dir] = struct{}{}
+			entries, err := j.project.ReadDir(dir)
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			for _, entry := range entries {
+				if there := path.Join(dir, entry.Name()); !going[there] {
+					spelled[reserved.Key(there)] = there
+				}
+			}
+			if dir == "." {
+				break
+			}
+		}
+		for at := name; at != "."; at = path.Dir(at) {
+			key := reserved.Key(at)
+			if other, known := spelled[key]; known && other != at {
+				return &model.Fault{
+					Doing: "writing", File: e.File,
+					Wrong: fmt.Sprintf("some systems take %s and %s for one and the same name; nothing was changed", at, other),
+					Next:  "give one of them another name",
+				}
+			}
+			spelled[key] = at
+		}
+	}
+	return nil
 }
 
 // Unfinished tells whether a set was interrupted, or is being written.
@@ -137,9 +202,9 @@ func (j *Journal) Recover() ([]string, error) {
 	if err := json.Unmarshal(data, &r); err != nil {
 		return nil, fmt.Errorf("the journal %s cannot be read: %w", at(record), err)
 	}
-	files := j.project.WithoutLinks()
 	var done []string
 	for i, f := range r.Files {
+		files := j.files(f)
 		done = append(done, f.File)
 		found, err := files.ReadFile(f.File)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {

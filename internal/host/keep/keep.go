@@ -35,7 +35,7 @@ const maxKept = 64 << 20
 
 // Keep is what is kept in one project.
 type Keep struct {
-	files  *within.Folder // the project's, without links
+	files  *within.Folder // the project's, without links; it may write what is kept
 	sealer sealer
 
 	owning sync.Mutex
@@ -45,7 +45,7 @@ type Keep struct {
 // In is the keep of a project. state is the person's folder for what programs keep, in
 // which the key lies.
 func In(project *within.Folder, state string) *Keep {
-	return &Keep{files: project.WithoutLinks(), sealer: sealer{state: state, project: project}}
+	return &Keep{files: within.Keeping(project.WithoutLinks()), sealer: sealer{state: state, project: project}}
 }
 
 func at(name string) string { return path.Join(Dir, name) }

@@ -148,6 +148,9 @@ func (s *Scratch) fill(ctx context.Context, edits []model.FileEdit) error {
 	}
 	defer to.Close()
 	for _, e := range edits {
+		if e.Kept {
+			continue // no stage reads what is kept
+		}
 		name, err := to.Real(e.File)
 		switch {
 		case err != nil:

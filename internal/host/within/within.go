@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+
+	"bellwether/internal/core/reserved"
 )
 
 // MaxFile is the size of the largest file that is read, in bytes.
@@ -23,6 +25,7 @@ const MaxFile = 512 << 20
 var (
 	ErrOutside  = errors.New("it leads out of the folder")
 	ErrGit      = errors.New("it belongs to git")
+	ErrKept     = errors.New("it belongs to Bellwether, which keeps its own files there")
 	ErrNotPlain = errors.New("it is neither a file nor a folder, but a pipe, a socket or a device")
 	ErrLink     = errors.New("it is a link, or lies behind one")
 )
@@ -49,6 +52,8 @@ type Folder struct {
 	root *os.Root
 	// links is false where nothing is reached by way of a link.
 	links bool
+	// keeps is true for the one who may write what Bellwether keeps in the folder.
+	keeps bool
 	// passed is told of what was passed over, and why; it may be nil.
 	passed func(name string, why error)
 	deep   *deep
@@ -72,7 +77,15 @@ func Open(dir string, passed func(name string, why error)) (*Folder, error) {
 
 // WithoutLinks is the same folder, in which nothing is reached by way of a link.
 func (f *Folder) WithoutLinks() *Folder {
-	return &Folder{Dir: f.Dir, root: f.root, passed: f.passed, deep: f.deep, listed: f.listed}
+	return &Folder{Dir: f.Dir, root: f.root, keeps: f.keeps, passed: f.passed, deep: f.deep, listed: f.listed}
+}
+
+// Keeping is the same folder for the one who writes what Bellwether keeps in it. For all others
+// the door is closed.
+func Keeping(f *Folder) *Folder {
+	k := *f
+	k.keeps = true
+	return &k
 }
 
 // Close lets go of the folder.
@@ -92,7 +105,7 @@ func (f *Folder) check(op, name string) error {
 	if !fs.ValidPath(name) {
 		return refuse(ErrOutside)
 	}
-	if ofGit(name) {
+	if reserved.Of(name) == reserved.Git {
 		return refuse(ErrGit)
 	}
 	if f.links {
@@ -117,15 +130,12 @@ func (f *Folder) check(op, name string) error {
 	return nil
 }
 
-// ofGit tells whether a part of a name is git's own folder, also as a file system
-// spells it that does not tell large letters from small ones.
-func ofGit(name string) bool {
-	for part := range strings.SplitSeq(name, "/") {
-		if len(part) >= 4 && (strings.EqualFold(part, ".git") || strings.EqualFold(part, "git~1")) {
-			return true
-		}
+// checkWrite refuses a name that is not to be followed, or not to be changed.
+func (f *Folder) checkWrite(op, name string) error {
+	if !f.keeps && reserved.Of(name) == reserved.Bellwether {
+		return &fs.PathError{Op: op, Path: name, Err: ErrKept}
 	}
-	return false
+	return f.check(op, name)
 }
 
 // why is the reason in an error of the operating system.
@@ -321,7 +331,9 @@ func (f *Folder) ReadDir(name string) ([]fs.DirEntry, error) {
 	for _, e := range entries {
 		below := path.Join(name, e.Name())
 		switch {
-		case ofGit(e.Name()):
+		case e.Name() == ".git":
+		case reserved.Of(e.Name()) == reserved.Git:
+			f.pass(below, errors.New("some systems take its name for that of git's own folder"))
 		case !fs.ValidPath(e.Name()):
 			f.pass(below, errors.New("its name is not valid UTF-8"))
 		case e.Type()&fs.ModeSymlink != 0:

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+
+	"bellwether/internal/core/reserved"
 )
 
 // maxLinks is how many links are followed on the way to a file.
@@ -50,7 +52,7 @@ func (f *Folder) Real(name string) (string, error) {
 
 // MakeFolder makes a folder, and those above it.
 func (f *Folder) MakeFolder(name string) error {
-	if err := f.check("mkdir", name); err != nil {
+	if err := f.checkWrite("mkdir", name); err != nil {
 		return err
 	}
 	return why("mkdir", name, f.root.MkdirAll(filepath.FromSlash(name), 0o755))
@@ -65,7 +67,7 @@ func (f *Folder) Write(name string, data []byte, mode fs.FileMode) error {
 // WriteBy is Write with the folder in which the new file is written first. Where that
 // lies on another disk, it is written beside the name.
 func (f *Folder) WriteBy(name, by string, data []byte, mode fs.FileMode) error {
-	if err := f.check("write", name); err != nil {
+	if err := f.checkWrite("write", name); err != nil {
 		return err
 	}
 	begun, err := f.begin(by, data, mode)
@@ -86,7 +88,7 @@ func (f *Folder) WriteBy(name, by string, data []byte, mode fs.FileMode) error {
 // begin writes a new file in a folder.
 func (f *Folder) begin(dir string, data []byte, mode fs.FileMode) (name string, err error) {
 	name = path.Join(dir, ".bellwether-"+strings.ToLower(rand.Text()))
-	file, err := f.Create(name, mode)
+	file, err := f.create(name, mode)
 	if err != nil {
 		return "", err
 	}
@@ -108,6 +110,13 @@ func (f *Folder) begin(dir string, data []byte, mode fs.FileMode) (name string, 
 
 // Create makes a file, which must not be there yet.
 func (f *Folder) Create(name string, mode fs.FileMode) (*os.File, error) {
+	if err := f.checkWrite("write", name); err != nil {
+		return nil, err
+	}
+	return f.create(name, mode)
+}
+
+func (f *Folder) create(name string, mode fs.FileMode) (*os.File, error) {
 	if err := f.check("write", name); err != nil {
 		return nil, err
 	}
@@ -117,8 +126,10 @@ func (f *Folder) Create(name string, mode fs.FileMode) (*os.File, error) {
 
 // Rename gives what stands under a name another one.
 func (f *Folder) Rename(from, to string) error {
-	if err := errors.Join(f.check("rename", path.Dir(from)), f.check("rename", path.Dir(to))); err != nil {
-		return err
+	for _, name := range []string{from, to} {
+		if err := f.checkOwn("rename", name); err != nil {
+			return err
+		}
 	}
 	return why("rename", from, f.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to)))
 }
@@ -141,16 +152,29 @@ func (f *Folder) RemoveAll(name string) error {
 
 // gone removes something, whose own name may be a link's.
 func (f *Folder) gone(name string, remove func(string) error) error {
-	if name == "." || ofGit(name) || !fs.ValidPath(name) {
+	if name == "." {
 		return &fs.PathError{Op: "remove", Path: name, Err: ErrOutside}
 	}
-	if err := f.check("remove", path.Dir(name)); err != nil {
+	if err := f.checkOwn("remove", name); err != nil {
 		return err
 	}
 	if err := remove(filepath.FromSlash(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return why("remove", name, err)
 	}
 	return nil
+}
+
+// checkOwn refuses a name that is not to be changed. What stands under the name may be a link.
+func (f *Folder) checkOwn(op, name string) error {
+	switch owner := reserved.Of(name); {
+	case !fs.ValidPath(name):
+		return &fs.PathError{Op: op, Path: name, Err: ErrOutside}
+	case owner == reserved.Git:
+		return &fs.PathError{Op: op, Path: name, Err: ErrGit}
+	case owner == reserved.Bellwether && !f.keeps:
+		return &fs.PathError{Op: op, Path: name, Err: ErrKept}
+	}
+	return f.check(op, path.Dir(name))
 }
 
 // unlock makes folders writable, from the top down.

@@ -90,7 +90,7 @@ func (s *Store) Restoring(l *LegRecord) (edits []model.FileEdit, err error) {
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
-		e := model.FileEdit{File: f, Old: now}
+		e := model.FileEdit{File: f, Old: now, Kept: slices.Contains([]string{BridgesFile, ToDosFile}, f)}
 		if !slices.Contains(l.Fresh, f) {
 			if e.New, err = s.old(l, i); err != nil {
 				return nil, err

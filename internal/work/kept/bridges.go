@@ -91,7 +91,7 @@ func RewriteBridges(fsys fs.FS, change func(now []Bridge) []Bridge) ([]model.Fil
 
 // editShared is the edit that writes a file which a project commits.
 func editShared(fsys fs.FS, name, heading string, content any) ([]model.FileEdit, error) {
-	edit := model.FileEdit{File: name}
+	edit := model.FileEdit{File: name, Kept: true}
 	var err error
 	if edit.Old, err = fs.ReadFile(fsys, name); errors.Is(err, fs.ErrNotExist) {
 		edit.Old = nil

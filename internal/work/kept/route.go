@@ -27,8 +27,9 @@ const (
 
 const routeHeading = `# The route to the destination, leg by leg. You may edit it: drop a leg, drop a
 # move, or change their order. "bellwether advance" checks each leg before it
-# carries it out, and refuses one that no longer fits. What is under "carried"
-# follows from the moves and is only for reading.
+# carries it out, and refuses one that no longer fits. Whatever else you change
+# counts after "bellwether status --adopt". What is under "carried" follows from
+# the moves and is only for reading.
 `
 
 // Route is the route in the form that people read and edit.
@@ -71,7 +72,8 @@ func (s *Store) WriteRoute(r *Route) error {
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	return s.keep.WriteText(routeName, append([]byte(routeHeading), text...))
+	text = append([]byte(routeHeading), text...)
+	return errors.Join(s.keep.WriteText(routeName, text), s.sealRoute(text))
 }
 
 // isLegID tells whether a leg may be called so: its name becomes that of folders.
@@ -118,7 +120,12 @@ func (s *Store) Route(ctx context.Context, t *tree.Tree) (*Route, error) {
 			}
 		}
 		seen[l.ID] = true
-		findSubjects(l, t.Part(l.Component))
+	}
+	if err := s.checkSealed(r); err != nil {
+		return nil, err
+	}
+	for i := range r.Legs {
+		findSubjects(&r.Legs[i], t.Part(r.Legs[i].Component))
 	}
 	return r, nil
 }

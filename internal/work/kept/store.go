@@ -55,7 +55,13 @@ func stateFolder() string {
 
 // Adopt makes what is kept count as this checkout's own, because a person says so. It gives
 // the names of the files.
-func (s *Store) Adopt() ([]string, error) { return s.keep.Adopt() }
+func (s *Store) Adopt() ([]string, error) {
+	names, err := s.keep.Adopt()
+	if err != nil {
+		return nil, err
+	}
+	return names, s.adoptRoute()
+}
 
 // prepare makes the folder, out of git's sight.
 func (s *Store) prepare() error {

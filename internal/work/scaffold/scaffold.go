@@ -75,7 +75,9 @@ func Compare(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 			return nil, err
 		}
 		var unknown []string
-		*one.into, unknown = values.Fill(raw)
+		if *one.into, unknown, err = values.Fill(raw, maxTemplate); err != nil {
+			return nil, fault(one.source, err.Error(), "it may come from somebody who means harm")
+		}
 		for _, name := range unknown {
 			if !slices.Contains(c.result.Unfilled, name) {
 				c.result.Unfilled = append(c.result.Unfilled, name)

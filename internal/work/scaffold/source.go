@@ -56,7 +56,7 @@ func (l *loader) load(ctx context.Context, source string) (scaffold.Tree, error)
 	if err != nil {
 		return nil, err
 	}
-	if all, err = checked(source, all); err != nil {
+	if all, err = l.checked(source, all); err != nil {
 		return nil, err
 	}
 	return l.within(source, stripped(all))
@@ -324,23 +324,21 @@ func stripped(all scaffold.Tree) scaffold.Tree {
 	return inner
 }
 
-// checked refuses names that lead out of the folder, and those that are one where case does not count.
-func checked(source string, all scaffold.Tree) (scaffold.Tree, error) {
-	clean, seen := scaffold.Tree{}, map[string]string{}
+// checked is a template whose names are those of files in it. What Bellwether keeps there is passed over, and told.
+func (l *loader) checked(source string, all scaffold.Tree) (scaffold.Tree, error) {
+	clean := scaffold.Tree{}
 	for name, data := range all {
-		plain := strings.TrimPrefix(name, "./")
-		if !fs.ValidPath(plain) || strings.ContainsAny(plain, "\\\x00") || plain == ".git" || strings.HasPrefix(plain, ".git/") ||
-			plain == ".bellwether" || strings.HasPrefix(plain, ".bellwether/") {
-			return nil, fault(source, fmt.Sprintf("%q is no name of a file in it", name), "it may come from somebody who means harm")
-		}
-		if other, twice := seen[strings.ToLower(plain)]; twice {
-			return nil, fault(source, fmt.Sprintf("%q and %q differ in case only", min(other, plain), max(other, plain)), "")
-		}
-		seen[strings.ToLower(plain)] = plain
-		clean[plain] = data
+		clean[strings.TrimPrefix(name, "./")] = data
+	}
+	clean, kept := clean.WithoutKept()
+	if len(kept) > 0 {
+		l.desk.Aside(fmt.Sprintf("what Bellwether keeps is no part of the template %s: %s", harmless.Address(source), spelling.Few(kept, 3)))
 	}
 	if len(clean) == 0 {
 		return nil, fault(source, "there are no files in it", "")
+	}
+	if err := clean.CheckNames(); err != nil {
+		return nil, fault(source, err.Error(), "it may come from somebody who means harm")
 	}
 	return clean, nil
 }

@@ -130,7 +130,7 @@ func MergeEdits(first, then []model.FileEdit) []model.FileEdit {
 		if at < 0 {
 			all = append(all, e)
 		} else {
-			all[at].New = e.New
+			all[at].New, all[at].Kept = e.New, all[at].Kept && e.Kept
 		}
 	}
 	return all
