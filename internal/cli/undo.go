@@ -23,8 +23,8 @@ that was not committed back. It takes no commit back that it did not make.`,
 		Args: a.noArgs,
 		RunE: a.with(true, func(ctx context.Context, p *work.Project, _ view.Out, _ []string) error {
 			undone, err := carry.Undo(ctx, p.Kept, all)
-			for _, id := range undone {
-				fmt.Fprintf(a.stdout, "took leg %s back\n", id)
+			for _, what := range undone {
+				fmt.Fprintf(a.stdout, "took %s back\n", what)
 			}
 			return err
 		}),

@@ -87,7 +87,7 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 			line{
 				span{"done", good},
 				plain(
-					": %s in %s; look at it with git diff, and commit it",
+					": %s in %s; look at it with git diff, and commit it; bellwether undo takes it back",
 					count(places, "place", "places"),
 					count(files, "file", "files"),
 				),

@@ -49,7 +49,7 @@ func Apply(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt O
 	} else if len(noted) > 0 {
 		edits = append(edits, noted...)
 	}
-	if err := k.Write(edits); err != nil {
+	if err := k.WriteAside(ctx, repo, "adapt", "what rules repair", edits); err != nil {
 		return nil, err
 	}
 	p.Result.Applied = true

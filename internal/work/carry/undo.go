@@ -6,13 +6,14 @@ import (
 	"fmt"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/host/git"
 	"bellwether/internal/work/kept"
 )
 
 // Undo takes the last leg back, or all of them: to the commit before it, or
-// where there is no git or no commit, to the files as they were. It gives the
-// legs taken back.
+// where there is no git or no commit, to the files as they were. It tells what was
+// taken back.
 func Undo(ctx context.Context, k *kept.Store, all bool) ([]string, error) {
 	repo, release, err := k.Begin(ctx)
 	if err != nil {
@@ -34,8 +35,13 @@ func Undo(ctx context.Context, k *kept.Store, all bool) ([]string, error) {
 		}
 		if l.Aside && repo != nil {
 			if head, err := repo.Head(ctx); err == nil && head != l.Before {
-				if err := forget(); err != nil { // it is part of the person's own commits by now
+				// It is part of the person's own commits by now, but for what no commit has.
+				back, err := k.RestoreIgnored(ctx, repo, l)
+				if err = errors.Join(err, forget()); err != nil {
 					return undone, err
+				}
+				if len(back) > 0 {
+					undone = append(undone, l.ID+" ("+spelling.Few(back, 3)+" back in place)")
 				}
 				continue
 			}
@@ -44,7 +50,10 @@ func Undo(ctx context.Context, k *kept.Store, all bool) ([]string, error) {
 		case l.Commit != "" && repo == nil:
 			err = &model.Fault{Doing: "undoing leg " + l.ID, Wrong: "it was committed, but this is no git working tree now"}
 		case l.Commit != "":
-			err = repo.Back(ctx, l.Commit, l.Before, forget)
+			err = repo.Back(ctx, l.Commit, l.Before, func() error {
+				_, err := k.RestoreIgnored(ctx, repo, l)
+				return errors.Join(err, forget())
+			})
 		default:
 			if err = sameCommit(ctx, repo, l); err == nil {
 				err = k.Restore(l)
@@ -59,7 +68,11 @@ func Undo(ctx context.Context, k *kept.Store, all bool) ([]string, error) {
 		if err != nil {
 			return undone, fmt.Errorf("undoing leg %s: %w", l.ID, err)
 		}
-		undone = append(undone, l.ID)
+		if l.Aside {
+			undone = append(undone, l.ID)
+		} else {
+			undone = append(undone, "leg "+l.ID)
+		}
 		if !all {
 			break
 		}

@@ -23,9 +23,13 @@ func (s *Store) Write(edits []model.FileEdit) error { return s.journal().Write(e
 // before is where the old bytes of one of a leg's files are kept.
 func (l *LegRecord) before(i int) string { return fmt.Sprintf("before/%s/%03d", l.ID, i) }
 
-// KeepOld keeps the old bytes of a leg's files for undo.
+// KeepOld keeps the old bytes of a leg's files for undo, of each the first ones.
 func (s *Store) KeepOld(l *LegRecord, edits []model.FileEdit) error {
-	for i, e := range edits {
+	for _, e := range edits {
+		if slices.Contains(l.Files, e.File) {
+			continue
+		}
+		i := len(l.Files)
 		l.Files = append(l.Files, e.File)
 		if e.Old == nil {
 			l.Fresh, l.Sums = append(l.Fresh, e.File), append(l.Sums, "")
@@ -101,6 +105,26 @@ func (s *Store) Restoring(l *LegRecord) (edits []model.FileEdit, err error) {
 		}
 	}
 	return edits, nil
+}
+
+// RestoreIgnored puts back what a leg removed although no commit has it, files that git ignores,
+// and gives their names.
+func (s *Store) RestoreIgnored(ctx context.Context, repo *git.Repo, l *LegRecord) (back []string, err error) {
+	edits, err := s.Restoring(l)
+	if err != nil {
+		return nil, err
+	}
+	edits = slices.DeleteFunc(edits, func(e model.FileEdit) bool { return e.Old != nil })
+	for _, e := range edits {
+		back = append(back, e.File)
+	}
+	ignored, err := repo.Ignored(ctx, s.root, back)
+	if err != nil {
+		return nil, err
+	}
+	back = slices.DeleteFunc(back, func(name string) bool { return !ignored[name] })
+	edits = slices.DeleteFunc(edits, func(e model.FileEdit) bool { return !ignored[e.File] })
+	return back, s.Write(edits)
 }
 
 // Unstage lets version control forget a leg's files that a commit took up which was refused

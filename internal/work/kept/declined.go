@@ -36,11 +36,18 @@ func (s *Store) Decline(key string) error {
 	return s.writeJSON(declinedName, all)
 }
 
-// WriteAside writes edits that belong to no leg of the route, so that undo takes them back.
+// WriteAside writes edits that no leg makes, so that undo takes them back: those of a leg that
+// waits for a repair with the leg, others by themselves.
 func (s *Store) WriteAside(ctx context.Context, repo *git.Repo, name, title string, edits []model.FileEdit) error {
 	j, err := s.Journey()
-	if err != nil {
+	if err != nil || len(edits) == 0 {
 		return err
+	}
+	if l := j.Last(); l != nil && l.Status == Repair {
+		if err := errors.Join(s.KeepOld(l, edits), s.WriteJourney(j)); err != nil {
+			return err
+		}
+		return s.Write(edits)
 	}
 	record := &LegRecord{Title: title, Status: Done, Aside: true}
 	for n := 1; record.ID == "" || j.Find(record.ID) != nil; n++ {

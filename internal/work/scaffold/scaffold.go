@@ -76,7 +76,7 @@ func Compare(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 		}
 		var unknown []string
 		if *one.into, unknown, err = values.Fill(raw, maxTemplate); err != nil {
-			return nil, fault(one.source, err.Error(), "it may come from somebody who means harm")
+			return nil, fault(one.source, err.Error(), "use a template whose names can be those of files of a project")
 		}
 		for _, name := range unknown {
 			if !slices.Contains(c.result.Unfilled, name) {

@@ -338,7 +338,7 @@ func (l *loader) checked(source string, all scaffold.Tree) (scaffold.Tree, error
 		return nil, fault(source, "there are no files in it", "")
 	}
 	if err := clean.CheckNames(); err != nil {
-		return nil, fault(source, err.Error(), "it may come from somebody who means harm")
+		return nil, fault(source, err.Error(), "use a template whose names can be those of files of a project")
 	}
 	return clean, nil
 }
