@@ -108,9 +108,12 @@ func TestDeclared(t *testing.T) {
 	}
 	root, err := xmldoc.Parse("settings.xml", []byte(`<settings>
   <servers><server><id>corp</id><username>crew</username><password>s</password></server></servers>
-  <mirrors><mirror><id>own</id><mirrorOf>other</mirrorOf><url>https://corp.example/maven</url></mirror></mirrors></settings>`))
+  <mirrors><mirror><id>own</id><mirrorOf>other</mirrorOf><url>https://corp.example/maven</url></mirror></mirrors>
+  <profiles><profile><id>off</id><properties><altDeploymentRepository>corp::https://up.example/own</altDeploymentRepository></properties>
+  <repositories><repository><id>corp</id><url>https://corp.example/releases</url></repository></repositories></profile></profiles>
+  </settings>`))
 	require.NoError(t, err)
-	settings := &Settings{servers: map[string]server{}}
+	settings := newSettings()
 	settings.take(root, around, &Environment{}, true)
 	require.NoError(t, settings.TakeProject("p.xml", []byte(`<settings><servers><server><id>x</id><username>u</username></server></servers>
   <mirrors><mirror><id>corp</id><mirrorOf>central</mirrorOf><url>https://harm.example/${env.SECRET}</url></mirror></mirrors></settings>`),
@@ -122,12 +125,21 @@ func TestDeclared(t *testing.T) {
 	assert.Empty(t, header)
 	assert.Equal(
 		t,
-		"the login for the repository corp is not sent to https://harm.example/$%7Benv.SECRET%7D, which your own settings do not name;"+
-			" name that repository or a mirror of it there to have it sent",
+		"the login corp is not sent to https://harm.example/$%7Benv.SECRET%7D, an address that your own settings do not give under "+
+			"that name; if it may go there, write the repository, or a mirror of it, with the id corp into your own settings.xml",
 		refused,
 	)
-	header, _ = settings.login(Repository{ID: "corp", URL: "https://corp.example/releases", Declared: true})
-	assert.NotEmpty(t, header, "the settings name that host")
+	for address, sent := range map[string]bool{
+		"https://corp.example/releases": true, "https://corp.example/releases/": true, "https://CORP.example/releases/more": true,
+		"https://up.example/own":       true,
+		"https://corp.example/maven":   false, // given under another name
+		"https://corp.example/release": false, "https://corp.example/releases/../evil": false, "https://corp.example/releases/%2e%2e/evil": false,
+		"https://corp.example:8443/releases": false, "https://corp.example@harm.example/releases": false, "http://corp.example/releases": false,
+		"https://corp.example/": false, "https://corp.example.harm.example/releases": false, "": false, "corp.example/releases": false,
+	} {
+		header, _ = settings.login(Repository{ID: "corp", URL: address, Declared: true})
+		assert.Equal(t, sent, header != "", address)
+	}
 
 	c := New(around, settings)
 	quay := Coordinates{"org.quay", "quay"}
@@ -181,7 +193,7 @@ func FuzzSettings(f *testing.F) {
 		if err != nil {
 			return
 		}
-		s := &Settings{servers: map[string]server{}}
+		s := newSettings()
 		s.take(root, ecosystem.Surroundings{}, &Environment{}, true)
 		_ = s.TakeProject("settings.xml", []byte(text), ecosystem.Surroundings{}, &Environment{})
 		for _, r := range append(s.Repositories, Central) {

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"maps"
 	"net/url"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -24,6 +25,7 @@ type Settings struct {
 	Local        string       // the folder of Maven's local repository
 	Repositories []Repository // of the profiles that are active
 	mirrors      []mirror
+	given        map[string][]string // the addresses that the person's own settings give, by identifier
 	servers      map[string]server
 	localStated  bool
 	proxy        string
@@ -46,7 +48,7 @@ const maxSettings = 4 << 20
 // ReadSettings reads the person's settings: those in the home folder, and after them those of the installed client.
 // Files that are missing state nothing.
 func ReadSettings(s ecosystem.Surroundings, in *Environment) (*Settings, error) {
-	read := &Settings{servers: map[string]server{}}
+	read := newSettings()
 	var files []string
 	if s.Home != "" {
 		read.Local = filepath.Join(s.Home, ".m2", "repository")
@@ -70,6 +72,10 @@ func ReadSettings(s ecosystem.Surroundings, in *Environment) (*Settings, error) 
 		read.take(root, s, in, true)
 	}
 	return read, nil
+}
+
+func newSettings() *Settings {
+	return &Settings{servers: map[string]server{}, given: map[string][]string{}}
 }
 
 // clientHome is the folder of the installed client, "" for none.
@@ -141,6 +147,7 @@ func (s *Settings) take(root *xmldoc.Element, around ecosystem.Surroundings, in 
 
 // takeOwn reads what only the person's own settings may state.
 func (s *Settings) takeOwn(root *xmldoc.Element, around ecosystem.Surroundings, expand func(string) string) {
+	s.give(root, expand)
 	if local := expand(root.Value("localRepository")); filepath.IsAbs(local) && !s.localStated {
 		s.Local, s.localStated = local, true
 	}
@@ -223,16 +230,17 @@ func (m mirror) stands(r Repository) bool {
 	return found
 }
 
-// login is the header for a repository. One that would go over plain HTTP is not sent, nor to where only a project or a
-// package says that it belongs.
+// login is the header for a repository. It goes to the addresses alone that the person's own settings give under the
+// identifier of the login, and not over plain HTTP.
 func (s *Settings) login(r Repository) (header, refused string) {
 	login, ok := s.servers[r.ID]
 	if !ok || login.user == "" && login.password == "" {
 		return "", ""
 	}
-	if r.Declared && !s.names(r) {
-		return "", "the login for the repository " + r.ID + " is not sent to " + harmless.Address(r.URL) +
-			", which your own settings do not name; name that repository or a mirror of it there to have it sent"
+	if r.Declared && !slices.ContainsFunc(s.given[r.ID], func(address string) bool { return isBelow(r.URL, address) }) {
+		return "", "the login " + r.ID + " is not sent to " + harmless.Address(r.URL) +
+			", an address that your own settings do not give under that name; if it may go there, write the repository, or a mirror of it, " +
+			"with the id " + r.ID + " into your own settings.xml"
 	}
 	if !fetch.Private(r.URL) {
 		return "", "the login for the repository " + r.ID + " is not sent: it would go over plain HTTP; use https"
@@ -240,15 +248,41 @@ func (s *Settings) login(r Repository) (header, refused string) {
 	return "Basic " + base64.StdEncoding.EncodeToString([]byte(login.user+":"+login.password)), ""
 }
 
-// names tells whether the person's own settings name the host of a repository.
-func (s *Settings) names(r Repository) bool {
-	of := func(text string) string {
-		u, err := url.Parse(text)
-		if err != nil {
-			return ""
+// give notes the addresses that the person's own settings give: of mirrors, of repositories and those of plug-ins in
+// profiles, active or not, and of the targets of uploads, which are properties of the form "id::address".
+func (s *Settings) give(root *xmldoc.Element, expand func(string) string) {
+	note := func(id, address string) {
+		if id != "" && address != "" {
+			s.given[id] = append(s.given[id], expand(address))
 		}
-		return u.Scheme + "://" + u.Host
 	}
-	known := slices.ContainsFunc(s.mirrors, func(m mirror) bool { return !m.Declared && of(m.URL) == of(r.URL) })
-	return known || slices.ContainsFunc(s.Repositories, func(o Repository) bool { return !o.Declared && of(o.URL) == of(r.URL) })
+	for _, m := range root.Child("mirrors").All("mirror") {
+		note(m.Value("id"), m.Value("url"))
+	}
+	for _, p := range root.Child("profiles").All("profile") {
+		for _, list := range [][2]string{{"repositories", "repository"}, {"pluginRepositories", "pluginRepository"}} {
+			for _, r := range p.Child(list[0]).All(list[1]) {
+				note(r.Value("id"), r.Value("url"))
+			}
+		}
+		for _, name := range []string{"altDeploymentRepository", "altReleaseDeploymentRepository", "altSnapshotDeploymentRepository"} {
+			target := p.Child("properties").Value(name)
+			id, _, _ := strings.Cut(target, "::")
+			if at := strings.LastIndex(target, "::"); at > 0 {
+				note(id, target[at+len("::"):])
+			}
+		}
+	}
+}
+
+// isBelow tells whether an address is another one, or lies below it on the same host.
+func isBelow(text, above string) bool {
+	one, err := url.Parse(text)
+	other, oerr := url.Parse(above)
+	if err != nil || oerr != nil || one.Host == "" || one.Scheme != other.Scheme || !strings.EqualFold(one.Host, other.Host) {
+		return false
+	}
+	below := path.Clean("/" + one.Path)
+	top := path.Clean("/" + other.Path)
+	return one.RawPath == "" && (below == top || top == "/" || strings.HasPrefix(below, top+"/"))
 }
