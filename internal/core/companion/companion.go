@@ -41,25 +41,85 @@ func Groups(all []History) (groups [][]string) {
 		lines[i] = h.lines()
 	}
 	of := map[string]int{} // the group of a name, counted from 1
-	for i, a := range all {
-		for k := i + 1; k < len(all); k++ {
-			b := all[k]
-			if a.Name == b.Name || !related(a.Name, b.Name) || !alike(a, b, lines[i], lines[k]) {
-				continue
-			}
-			switch ga, gb := of[a.Name], of[b.Name]; {
-			case ga == 0 && gb == 0:
-				groups = append(groups, []string{a.Name, b.Name})
-				of[a.Name], of[b.Name] = len(groups), len(groups)
-			case ga == 0:
-				groups[gb-1], of[a.Name] = append(groups[gb-1], a.Name), gb
-			case gb == 0:
-				groups[ga-1], of[b.Name] = append(groups[ga-1], b.Name), ga
-			}
+	for _, pair := range pairs(all) {
+		a, b := all[pair[0]], all[pair[1]]
+		ga, gb := of[a.Name], of[b.Name]
+		if ga != 0 && gb != 0 || a.Name == b.Name || !alike(a, b, lines[pair[0]], lines[pair[1]]) {
+			continue
+		}
+		switch {
+		case ga == 0 && gb == 0:
+			groups = append(groups, []string{a.Name, b.Name})
+			of[a.Name], of[b.Name] = len(groups), len(groups)
+		case ga == 0:
+			groups[gb-1], of[a.Name] = append(groups[gb-1], a.Name), gb
+		case gb == 0:
+			groups[ga-1], of[b.Name] = append(groups[ga-1], b.Name), ga
 		}
 	}
 	return groups
 }
+
+// kin is how many packages of one house each is compared with, at most: the next ones that are numbered like it.
+const kin = 50
+
+// pairs are the packages that may belong together, by their numbers in ascending order: those whose names are related, and
+// whose newest lines are the same.
+func pairs(all []History) (found [][2]int) {
+	numbered := make([]string, len(all)) // how a package is numbered
+	houses := map[string][]int{}         // by a name that packages share, and how they are numbered
+	for i, h := range all {
+		if h.At == nil {
+			continue
+		}
+		numbered[i] = strings.Join(append(h.newest(), h.At.Line()), " ")
+		for _, word := range words(h.Name) {
+			key := word + " " + numbered[i]
+			houses[key] = append(houses[key], i)
+		}
+	}
+	seen := map[[2]int]bool{}
+	for i, h := range all {
+		if h.At == nil {
+			continue
+		}
+		for _, word := range words(h.Name) {
+			house := houses[word+" "+numbered[i]]
+			at, _ := slices.BinarySearch(house, i)
+			for _, k := range house[at+1 : min(at+1+kin, len(house))] {
+				if pair := [2]int{i, k}; !seen[pair] && related(h.Name, all[k].Name) {
+					seen[pair] = true
+					found = append(found, pair)
+				}
+			}
+		}
+	}
+	slices.SortFunc(found, func(a, b [2]int) int { return slices.Compare(a[:], b[:]) })
+	return found
+}
+
+// words are the names by which a package may be related to another one: its scope, its bare name, and the parts and
+// beginnings of that between dashes, without what one letter says.
+func words(name string) (all []string) {
+	scope, bare := split(name)
+	if scope != "" {
+		all = append(all, scope)
+	}
+	all = append(all, bare)
+	pieces := parts(bare)
+	if len(pieces) > longest {
+		pieces = pieces[:longest]
+	}
+	for i := range pieces {
+		all = append(all, pieces[i], strings.Join(pieces[:i], "-"))
+	}
+	all = slices.DeleteFunc(all, func(word string) bool { return word == "" })
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// longest is how many parts of a name count.
+const longest = 12
 
 // lines are the first releases of each line, by its name.
 func (h History) lines() map[string]Release {

@@ -52,26 +52,53 @@ type Graph interface {
 	Compare(a, b string) int
 }
 
-// Statement is an ask with the modules that lead to it, from the project on.
+// Way is a module with the modules that lead to it, from the project on. Ways share their beginnings.
+type Way struct {
+	Module
+	up    *Way // nil for the project
+	depth int  // how many modules it has
+}
+
+// Start is the way that the project itself is.
+func Start() *Way { return &Way{depth: 1} }
+
+// To is a way one module further.
+func (w *Way) To(m Module) *Way { return &Way{m, w, w.depth + 1} }
+
+// Modules are all of the way, the project first.
+func (w *Way) Modules() []Module {
+	all := make([]Module, w.depth)
+	for at := w; at != nil; at = at.up {
+		all[at.depth-1] = at.Module
+	}
+	return all
+}
+
+// same tells whether two ways have the same modules.
+func (w *Way) same(other *Way) bool {
+	for a, b := w, other; a != b; a, b = a.up, b.up {
+		if a == nil || b == nil || a.depth != b.depth || a.Module != b.Module {
+			return false
+		}
+	}
+	return true
+}
+
+// Statement is an ask with the way to the module that states it.
 type Statement struct {
 	Ask
-	Path    []Module // the last one states it
-	Version string   // what it stands for by itself
+	Way     *Way
+	Version string // what it stands for by itself
 }
 
 // By is who states it, and by way of whom: "tide-form 2.0.0 by way of quayside 4.0.0".
 func (s Statement) By() string {
-	text := s.Path[len(s.Path)-1].String()
-	for _, m := range slices.Backward(s.Path[:len(s.Path)-1]) {
-		if m != (Module{}) {
-			text += " by way of " + m.String()
-		}
+	text := s.Way.String()
+	for at := s.Way.up; at != nil && at.up != nil; at = at.up {
+		text += " by way of " + at.String()
 	}
 	return text
 }
-
-// depth is how far from the project a statement stands.
-func (s Statement) depth() int { return len(s.Path) }
 
 // Lost is a statement that did not win.
 type Lost struct {
@@ -84,7 +111,14 @@ type Won struct {
 	Module
 	Statement Statement // the one that won
 	Because   string    // a clause; empty where there was no other
-	Lost      []Lost
+	Lost      []Lost    // those that stand for another version
+	Also      []Also    // others that stand for the same
+}
+
+// Also is a statement that stands for the version that won, too: one of very many, so that it is kept short.
+type Also struct {
+	Way  *Way
+	Mark int
 }
 
 // Below are the lost statements that stand for a newer version than the one that won.
@@ -116,27 +150,27 @@ type walk struct {
 	ctx     context.Context
 	graph   Graph
 	visit   func(s Statement) (version string, further bool, err error)
-	dropped func(path []Module) bool // it is not to be walked any more; nil for nothing
+	dropped func(*Way) bool // it is not to be walked any more; nil for nothing
 }
 
 // step is a module to look at, with the statements that lead to it.
 type step struct {
-	path     []Module
+	way      *Way
 	excludes []func(name string) bool
 }
 
 func (w *walk) run() error {
-	queue := []step{{path: []Module{{}}}}
+	queue := []step{{way: Start()}}
 	for len(queue) > 0 {
 		at := queue[0]
 		queue = queue[1:]
 		if err := w.ctx.Err(); err != nil {
 			return err
 		}
-		if w.dropped != nil && w.dropped(at.path) {
+		if w.dropped != nil && w.dropped(at.way) {
 			continue
 		}
-		here := at.path[len(at.path)-1]
+		here := at.way.Module
 		asks, err := w.graph.Asks(w.ctx, here)
 		if err != nil {
 			return fmt.Errorf("%s: %w", here, err)
@@ -145,7 +179,7 @@ func (w *walk) run() error {
 			if slices.ContainsFunc(at.excludes, ask.excluded) {
 				continue
 			}
-			s := Statement{Ask: ask, Path: at.path}
+			s := Statement{Ask: ask, Way: at.way}
 			if s.Version, err = w.graph.Choose(w.ctx, ask.Name, []string{ask.Wants}); err != nil {
 				return fmt.Errorf("%s asks for %s %s: %w", s.By(), ask.Name, ask.Wants, err)
 			}
@@ -156,7 +190,7 @@ func (w *walk) run() error {
 			if !further {
 				continue
 			}
-			next := step{path: append(slices.Clone(at.path), Module{ask.Name, version}), excludes: at.excludes}
+			next := step{way: at.way.To(Module{ask.Name, version}), excludes: at.excludes}
 			if ask.Excludes != nil {
 				next.excludes = append(slices.Clone(at.excludes), ask.Excludes)
 			}
@@ -216,8 +250,11 @@ func Lowest(ctx context.Context, g Graph) (*Mediation, error) {
 // shadowed tells whether some module on the way to a statement asks for the same package.
 func shadowed(s Statement, all []Statement) bool {
 	return slices.ContainsFunc(all, func(o Statement) bool {
-		n := len(o.Path)
-		return n < len(s.Path) && slices.Equal(o.Path, s.Path[:n])
+		at := s.Way
+		for at.depth > o.Way.depth {
+			at = at.up
+		}
+		return at != s.Way && at.same(o.Way)
 	})
 }
 
@@ -278,7 +315,11 @@ func mediation(names []string, asked map[string][]Statement, selected map[string
 		at := max(0, slices.IndexFunc(all, func(s Statement) bool { return s.Version == w.Version }))
 		w.Statement = all[at]
 		for i, s := range all {
-			if i == at || s.Version == w.Version {
+			if i == at {
+				continue
+			}
+			if s.Version == w.Version {
+				w.Also = append(w.Also, Also{s.Way, s.Mark})
 				continue
 			}
 			w.Because = because

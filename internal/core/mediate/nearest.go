@@ -1,6 +1,7 @@
 package mediate
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,6 +33,8 @@ type nearestWalk struct {
 	known map[string]*Won
 	wins  map[Module]bool
 	none  map[string]Statement // what is asked for, and no version of it will do
+	// replaced is true once something that had won no longer did.
+	replaced bool
 }
 
 // errAgain is that what was walked so far does not hold.
@@ -39,7 +42,7 @@ var errAgain = errors.New("what won does not hold")
 
 func (n *nearestWalk) round() (*Mediation, error) {
 	m := &Mediation{}
-	n.known, n.wins, n.none = map[string]*Won{}, map[Module]bool{}, map[string]Statement{}
+	n.known, n.wins, n.none, n.replaced = map[string]*Won{}, map[Module]bool{}, map[string]Statement{}, false
 	w := &walk{ctx: n.ctx, graph: n.graph, dropped: n.dropped, visit: func(s Statement) (string, bool, error) {
 		for _, was := range s.Was {
 			if err := n.join(was, s.Name); err != nil {
@@ -60,14 +63,12 @@ func (n *nearestWalk) round() (*Mediation, error) {
 			n.known[slot], n.wins[w.Module] = w, true
 			m.Won = append(m.Won, w)
 			return s.Version, true, nil
-		case slices.Equal(w.Statement.Path, s.Path) && n.graph.Compare(s.Version, w.Version) > 0:
-			lost := w.Statement
-			delete(n.wins, w.Module)
-			w.Module, w.Statement = Module{s.Name, s.Version}, s
-			n.wins[w.Module] = true
-			w.lose(lost, "it is the highest that one module asks for", s.By()+" asks for "+s.Version+", too")
+		case w.Statement.Way.same(s.Way) && n.graph.Compare(s.Version, w.Version) > 0:
+			n.replace(w, s)
 			return s.Version, true, nil
-		case w.Statement.depth() < s.depth():
+		case s.Version == w.Version:
+			w.Also = append(w.Also, Also{s.Way, s.Mark})
+		case w.Statement.Way.depth < s.Way.depth:
 			w.lose(s, "it is nearer to the project", w.Statement.By()+" asks for "+w.Version+", and is nearer to the project")
 		default:
 			w.lose(s, "it is stated first", w.Statement.By()+" asks for "+w.Version+", and is stated first")
@@ -85,10 +86,26 @@ func (n *nearestWalk) round() (*Mediation, error) {
 	return m, nil
 }
 
-func (w *Won) lose(s Statement, won, lost string) {
-	if s.Version != w.Version && w.Because == "" {
-		w.Because = won
+// replace lets a statement win over another one of the same module.
+func (n *nearestWalk) replace(w *Won, s Statement) {
+	before := w.Statement
+	delete(n.wins, w.Module)
+	n.replaced = true
+	w.Module, w.Statement = Module{s.Name, s.Version}, s
+	n.wins[w.Module] = true
+	const because = "it is the highest that one module asks for"
+	w.lose(before, because, s.By()+" asks for "+s.Version+", too")
+	for _, a := range w.Also {
+		also := before
+		also.Way, also.Mark = a.Way, a.Mark
+		w.lose(also, because, s.By()+" asks for "+s.Version)
 	}
+	w.Also = nil
+}
+
+// lose notes a statement that stands for another version, with why each of the two won and lost.
+func (w *Won) lose(s Statement, won, lost string) {
+	w.Because = cmp.Or(w.Because, won)
 	w.Lost = append(w.Lost, Lost{s, lost})
 }
 
@@ -140,8 +157,13 @@ func (n *nearestWalk) choose(name, wish string, hard []Statement) (string, error
 }
 
 // dropped tells whether a module on the way is not the one that won, since another one took its place.
-func (n *nearestWalk) dropped(path []Module) bool {
-	return slices.ContainsFunc(path[1:], func(m Module) bool { return !n.wins[m] })
+func (n *nearestWalk) dropped(way *Way) bool {
+	for at := way; n.replaced && at.up != nil; at = at.up {
+		if !n.wins[at.Module] {
+			return true
+		}
+	}
+	return false
 }
 
 // conditions are what nothing meets.

@@ -21,6 +21,9 @@ type File struct {
 	docErr error
 	read   bool
 	source *pattern.Source
+	nest   *nesting
+	looked int   // to find where names count
+	lines  []int // where each line begins
 }
 
 // NewFile is a file with its text.
@@ -82,9 +85,6 @@ func (f *File) patterns() *pattern.Source {
 	return f.source
 }
 
-// line is the line of a byte, counted from 1.
-func (f *File) line(at int) int { return strings.Count(f.Text[:min(at, len(f.Text))], "\n") + 1 }
-
 // members are what comes before the name of a member.
 var members = []string{".", "?.", "::", "->", "?->"}
 
@@ -106,24 +106,6 @@ var importing = []string{
 	"include",
 }
 
-// statement is the first token of the statement that a token is in.
-func (f *File) statement(i int) int {
-	for k := i; k > 0; k-- {
-		before := f.said[k-1]
-		text := f.text(k - 1)
-		if before.Pair > k-1 && text == "(" && f.text(k-2) != "import" && f.Lang.Name != "python" || text == ";" {
-			return k
-		}
-		if f.Lang.Lines && strings.Contains(f.Text[before.End:f.said[k].Start], "\n") {
-			// Within brackets a line's end means nothing.
-			if f.enclosing(k) < 0 || f.text(f.enclosing(k)) == "{" && !f.imports(f.enclosing(k)) {
-				return k
-			}
-		}
-	}
-	return 0
-}
-
 // imports tells whether brackets are a list of names that are imported.
 func (f *File) imports(open int) bool {
 	for k := open - 1; k >= 0 && k > open-8; k-- {
@@ -135,19 +117,6 @@ func (f *File) imports(open int) bool {
 		}
 	}
 	return false
-}
-
-// enclosing is the innermost bracket around a token; -1 for none.
-func (f *File) enclosing(i int) int {
-	for k := i - 1; k >= 0; k-- {
-		switch p := f.said[k].Pair; {
-		case p >= 0 && p < k:
-			k = p
-		case p > i && strings.Contains("([{", f.text(k)):
-			return k
-		}
-	}
-	return -1
 }
 
 // inImport tells whether a token is in a statement that imports.

@@ -77,8 +77,14 @@ func (c *changed) leave(f *File, at int, format string, args ...any) {
 func (b *Rename) names(f *File, c *changed) {
 	var hidden []scope
 	if b.What == NameOf {
+		f.looked = 0
 		hidden = f.declared(b.Old)
 	}
+	if f.tired() {
+		c.left = append(c.left, Left{f.Name, 0, "where " + b.Old + " counts cannot be told: it is nested too deep"})
+		return
+	}
+	scopes := covered(hidden)
 	for i, t := range f.said {
 		if t.Kind != lex.Word || t.Of(f.Text) != b.Old || isMember(f.text(i-1)) != (b.What == MemberOf) {
 			continue
@@ -87,7 +93,7 @@ func (b *Rename) names(f *File, c *changed) {
 			c.put(f, t.Start, t.End, b.New)
 			continue
 		}
-		if at := slices.IndexFunc(hidden, func(s scope) bool { return s.from <= i && i <= s.to }); at >= 0 {
+		if at := scopes.at(i); at >= 0 {
 			if i != hidden[at].name {
 				c.leave(f, t.Start, "%s is declared here anew, in line %d", b.Old, f.line(f.said[hidden[at].name].Start))
 			}
@@ -171,15 +177,8 @@ func (f *File) role(i int) role {
 
 // inElement tells whether curly brackets stand directly in an element, or in its tag.
 func (f *File) inElement(open int) bool {
-	for k := open - 1; k >= 0 && f.text(open) == "{"; k-- {
-		switch p := f.said[k].Pair; {
-		case p >= 0 && p < k:
-			k = p
-		case p > open:
-			return f.text(k) == "<"
-		}
-	}
-	return false
+	outer := f.nested().outer[open]
+	return f.text(open) == "{" && outer >= 0 && f.text(outer) == "<"
 }
 
 // attribute tells whether a name is one of an element's attributes.

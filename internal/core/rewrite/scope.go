@@ -24,7 +24,7 @@ var declaring = []string{
 // is found is left alone; it is no parser, and errs on that side.
 func (f *File) declared(name string) (all []scope) {
 	for i, t := range f.said {
-		if t.Kind != lex.Word || t.Of(f.Text) != name || isMember(f.text(i-1)) {
+		if t.Kind != lex.Word || t.Of(f.Text) != name || isMember(f.text(i-1)) || f.tired() {
 			continue
 		}
 		before, after := f.text(i-1), f.text(i+1)
@@ -162,16 +162,16 @@ func (f *File) bodyAfter(end int) int {
 func (f *File) scopeOf(i int) scope {
 	if f.Lang.Indented || f.Lang.Name == "ruby" || f.Lang.Name == "elixir" {
 		indent := f.indent(i)
-		if indent == "" {
+		if indent == 0 {
 			return scope{0, len(f.said) - 1, i}
 		}
 		from := i
-		for from > 0 && (!f.startsLine(from) || len(f.indent(from)) >= len(indent)) {
+		for from > 0 && !f.tires() && (!f.startsLine(from) || f.indent(from) >= indent) {
 			from--
 		}
 		return scope{from, f.indentedEnd(from), i}
 	}
-	for open := f.enclosing(i); open >= 0; open = f.enclosing(open) {
+	for open := f.enclosing(i); open >= 0 && !f.tires(); open = f.enclosing(open) {
 		if f.text(open) == "{" && !f.destructures(open) && !f.imports(open) {
 			return scope{open, f.said[open].Pair, i}
 		}
@@ -184,18 +184,11 @@ func (f *File) destructures(open int) bool {
 	return slices.Contains([]string{"const", "let", "var"}, f.text(open-1))
 }
 
-// indent is the white space that a token's line begins with.
-func (f *File) indent(i int) string {
-	start := strings.LastIndexByte(f.Text[:f.said[i].Start], '\n') + 1
-	line := f.Text[start:f.said[i].Start]
-	return line[:len(line)-len(strings.TrimLeft(line, " \t"))]
-}
-
 // indentedEnd is the last token of the block that a line opens.
 func (f *File) indentedEnd(i int) int {
-	indent := len(f.indent(i))
-	for k := i + 1; k < len(f.said); k++ {
-		if f.startsLine(k) && len(f.indent(k)) <= indent && f.text(k) != ")" {
+	indent := f.indent(i)
+	for k := i + 1; k < len(f.said) && !f.tires(); k++ {
+		if f.startsLine(k) && f.indent(k) <= indent && f.text(k) != ")" {
 			return k - 1
 		}
 	}
@@ -204,7 +197,7 @@ func (f *File) indentedEnd(i int) int {
 
 // expressionEnd is the last token of an expression.
 func (f *File) expressionEnd(i int) int {
-	for k := i; k < len(f.said); k++ {
+	for k := i; k < len(f.said) && !f.tires(); k++ {
 		text := f.text(k)
 		switch {
 		case f.said[k].Pair > k:

@@ -8,8 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -26,11 +28,13 @@ type Document struct {
 	Roots []*yaml.Node // of each document that is not empty
 	src   []byte
 	lines []int // where each line starts
+	// runes are, of lines that were asked about, the bytes at which their characters begin; nil for one that is ASCII.
+	runes map[int][]int
 }
 
 // Parse reads a file. Errors are *model.Fault with the line.
 func Parse(file string, src []byte) (*Document, error) {
-	d := &Document{File: file, src: src, lines: []int{0}}
+	d := &Document{File: file, src: src, lines: []int{0}, runes: map[int][]int{}}
 	for i, c := range src {
 		if c == '\n' {
 			d.lines = append(d.lines, i+1)
@@ -88,15 +92,35 @@ func (d *Document) Offset(n *yaml.Node) (at int, ok bool) {
 
 // offset is the byte of a line and a column, which counts characters from 1.
 func (d *Document) offset(line, column int) int {
-	rest := d.src[d.lines[line-1]:]
-	if line == 1 {
-		rest = bytes.TrimPrefix(rest, []byte("\ufeff"))
+	start, end := d.lines[line-1], d.LineStart(line+1)
+	if line == 1 && bytes.HasPrefix(d.src, []byte("\ufeff")) {
+		start += len("\ufeff")
 	}
-	for range column - 1 {
-		_, size := utf8.DecodeRune(rest)
-		rest = rest[size:]
+	starts, known := d.runes[line]
+	if !known {
+		starts = characters(d.src[start:end])
+		d.runes[line] = starts
 	}
-	return len(d.src) - len(rest)
+	switch {
+	case starts == nil:
+		return min(start+column-1, len(d.src))
+	case column > len(starts):
+		return end
+	}
+	return start + starts[column-1]
+}
+
+// characters are the bytes at which the characters of a line begin; nil if each is one byte.
+func characters(line []byte) (starts []int) {
+	if !slices.ContainsFunc(line, func(c byte) bool { return c >= utf8.RuneSelf }) {
+		return nil
+	}
+	for at := 0; at < len(line); {
+		starts = append(starts, at)
+		_, size := utf8.DecodeRune(line[at:])
+		at += size
+	}
+	return starts
 }
 
 // LineStart is the byte where a line, counted from 1, starts.
@@ -112,13 +136,89 @@ func (d *Document) Fault(doing string, n *yaml.Node, wrong string) *model.Fault 
 	return &model.Fault{Doing: doing, File: d.File, Line: n.Line, Col: n.Column, Wrong: wrong}
 }
 
-// Decode reads YAML into a structure. Errors are *model.Fault with the line; a
+// Pairs are the keys of a mapping with their values, in their order; of what is no mapping, none. What stands for another
+// node is followed.
+func Pairs(n *yaml.Node) iter.Seq2[*yaml.Node, *yaml.Node] {
+	return func(yield func(key, value *yaml.Node) bool) {
+		if n = followed(n); n == nil || n.Kind != yaml.MappingNode {
+			return
+		}
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if !yield(n.Content[i], followed(n.Content[i+1])) {
+				return
+			}
+		}
+	}
+}
+
+// Get is the value of a key of a mapping; nil for none.
+func Get(n *yaml.Node, key string) *yaml.Node {
+	for k, value := range Pairs(n) {
+		if k.Value == key {
+			return value
+		}
+	}
+	return nil
+}
+
+// Text is the text of a scalar; empty for a null, and for what is none.
+func Text(n *yaml.Node) string {
+	if n = followed(n); n == nil || n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
+		return ""
+	}
+	return n.Value
+}
+
+func followed(n *yaml.Node) *yaml.Node {
+	if n != nil && n.Kind == yaml.AliasNode {
+		return n.Alias
+	}
+	return n
+}
+
+// Distinct refuses a key that stands twice in a mapping of the document, and a mapping of more keys than a number.
+func (d *Document) Distinct(most int) error {
+	queue := slices.Clone(d.Roots)
+	for len(queue) > 0 {
+		n := queue[len(queue)-1]
+		queue = append(queue[:len(queue)-1], n.Content...)
+		if n.Kind != yaml.MappingNode {
+			continue
+		}
+		if len(n.Content) > 2*most {
+			return d.Fault("reading YAML", n.Content[2*most], fmt.Sprintf("there are more than %d keys beside each other", most))
+		}
+		lines := make(map[string]int, len(n.Content)/2)
+		for key := range Pairs(n) {
+			if key.Kind != yaml.ScalarNode {
+				continue
+			}
+			if line, twice := lines[key.Value]; twice {
+				return d.Fault("reading YAML", key, fmt.Sprintf("the key %q stands in line %d already", key.Value, line))
+			}
+			lines[key.Value] = key.Line
+		}
+	}
+	return nil
+}
+
+// maxKeys is how many keys may stand beside each other in what is decoded: the library compares each with all others.
+const maxKeys = 2000
+
+// Decode reads YAML that people write into a structure. Errors are *model.Fault with the line; a
 // key that the structure does not have is one, and names the nearest that it
 // has.
 func Decode(file string, src []byte, into any) error {
+	d, err := Parse(file, src)
+	if err != nil {
+		return err
+	}
+	if err := d.Distinct(maxKeys); err != nil {
+		return err
+	}
 	decoder := yaml.NewDecoder(bytes.NewReader(src))
 	decoder.KnownFields(true)
-	err := decoder.Decode(into)
+	err = decoder.Decode(into)
 	if err == nil || errors.Is(err, io.EOF) {
 		return nil
 	}

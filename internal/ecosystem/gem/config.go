@@ -12,6 +12,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"bellwether/internal/core/yamldoc"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/within"
@@ -33,8 +34,15 @@ func readConfig(s ecosystem.Surroundings, dir string) (c config, err error) {
 		if err != nil || len(src) > maxConfig {
 			return nil
 		}
-		if err := yaml.Unmarshal(src, &layer); err != nil && !errors.As(err, new(*yaml.TypeError)) { // lists are no settings of ours
+		doc, err := yamldoc.Parse("", src)
+		if err != nil || len(doc.Roots) == 0 {
 			return nil
+		}
+		layer = map[string]string{}
+		for key, value := range yamldoc.Pairs(doc.Roots[0]) {
+			if value.Kind == yaml.ScalarNode { // lists are no settings of ours
+				layer[key.Value] = yamldoc.Text(value)
+			}
 		}
 		return layer
 	}

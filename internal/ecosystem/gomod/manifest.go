@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/mod/modfile"
 	"golang.org/x/mod/module"
@@ -38,6 +39,9 @@ type project struct {
 	folders memo[string, *index]
 	reaches memo[version, *graph]
 	deeps   memo[version, *graph]
+
+	replacing sync.Once
+	replaced  map[version]*modfile.Replace // by what is replaced, of each the first line
 }
 
 // Read reads a go.mod, and go.sum, vendor/modules.txt and go.work around it.
@@ -214,16 +218,18 @@ func (p *project) fixed(m version) string {
 // replacement is the line that replaces a module, nil if none does. One for a
 // version goes before one for all.
 func (p *project) replacement(m version) *modfile.Replace {
-	var found *modfile.Replace
-	for _, r := range p.mod.Replace {
-		if r.Old.Path == m.Path && (r.Old.Version == m.Version || r.Old.Version == "" && found == nil) {
-			found = r
-			if r.Old.Version != "" {
-				break
+	p.replacing.Do(func() {
+		p.replaced = map[version]*modfile.Replace{}
+		for _, r := range p.mod.Replace {
+			if old := (version{Path: r.Old.Path, Version: r.Old.Version}); p.replaced[old] == nil {
+				p.replaced[old] = r
 			}
 		}
+	})
+	if r := p.replaced[m]; r != nil {
+		return r
 	}
-	return found
+	return p.replaced[version{Path: m.Path}]
 }
 
 // target is what a replace line puts in the place, as it writes it.

@@ -2,6 +2,7 @@ package maven
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -19,10 +20,10 @@ import (
 type effective struct {
 	*pom
 	lineage      []*pom // the project itself, its parent, and so on
-	properties   map[string]value
 	managed      []*dependency
 	byKey        map[string]*dependency // of managed, the first of each key
 	dependencies []*dependency
+	asking       []asking // those, once they are put into words; see asks
 	repositories []mavenrepo.Repository
 	config       *config
 }
@@ -36,6 +37,7 @@ type poms struct {
 	own     map[mavenrepo.Coordinates]*pom // the project's own
 	base    []mavenrepo.Repository         // what the settings name, and the central one
 	config  *config
+	read    sync.Map  // the project's own, by their files
 	parsed  *sync.Map // what repositories have, by coordinates and version, read once; nil for reading it each time
 }
 
@@ -58,7 +60,6 @@ const (
 func (s *poms) effective(ctx context.Context, p *pom, deep int) (*effective, error) {
 	e := &effective{
 		pom:          p,
-		properties:   map[string]value{},
 		byKey:        map[string]*dependency{},
 		repositories: slices.Clone(s.base),
 		config:       s.config,
@@ -78,11 +79,6 @@ func (s *poms) effective(ctx context.Context, p *pom, deep int) (*effective, err
 			one.Declared = true
 			if one.URL != "" && !slices.ContainsFunc(e.repositories, func(o mavenrepo.Repository) bool { return o.ID == one.ID }) {
 				e.repositories = append(e.repositories, one)
-			}
-		}
-		for name, v := range at.properties {
-			if _, nearer := e.properties[name]; !nearer {
-				e.properties[name] = v
 			}
 		}
 		if at.parent == nil {
@@ -111,17 +107,36 @@ func (s *poms) parentOf(ctx context.Context, p *pom, e *effective) (*pom, error)
 		if info, err := fs.Stat(s.files, name); err == nil && info.IsDir() {
 			name = path.Join(name, "pom.xml")
 		}
-		if src, err := fs.ReadFile(s.files, name); err == nil {
-			up, err := readPOM(name, src, true, s.config, s.exists(name))
-			if err != nil {
-				return nil, err
-			}
-			if up.coords == coords {
-				return up, nil
-			}
+		if up, err := s.inProject(name); err == nil && up.coords == coords {
+			return up, nil
+		} else if err != nil && !isMissing(err) {
+			return nil, err
 		}
 	}
 	return s.fetched(ctx, e.repositories, coords, version)
+}
+
+// inProject is a file of the project, read once.
+func (s *poms) inProject(name string) (*pom, error) {
+	if known, ok := s.read.Load(name); ok {
+		return known.(*pom), nil
+	}
+	src, err := fs.ReadFile(s.files, name)
+	if err != nil {
+		return nil, &model.Fault{Doing: "reading a pom", File: name, Wrong: model.Reason(err), Cause: err}
+	}
+	p, err := readPOM(name, src, true, s.config, s.exists(name))
+	if err != nil {
+		return nil, err
+	}
+	s.read.Store(name, p)
+	return p, nil
+}
+
+// isMissing tells whether a file of the project cannot be read at all.
+func isMissing(err error) bool {
+	var fault *model.Fault
+	return errors.As(err, &fault) && fault.Cause != nil
 }
 
 // fetched is a file of a repository; nil where none is to be asked.
@@ -284,8 +299,13 @@ func (e *effective) lookUp(name string) (value, bool) {
 		return value{text: mavenrepo.ProjectFolder + path.Dir(e.file), of: e.pom}, e.src != nil
 	}
 	given, isGiven := e.config.properties[name]
-	if v, ok := e.properties[name]; ok && (!isGiven || e.src == nil) {
-		return v, true
+	if isGiven && e.src != nil {
+		return given, true
+	}
+	for _, at := range e.lineage {
+		if v, ok := at.properties[name]; ok {
+			return v, true
+		}
 	}
 	return given, isGiven
 }

@@ -83,15 +83,19 @@ func (r *registry) presentOf(ctx context.Context, c *model.Component) (*present,
 		return nil, err
 	}
 	at := &present{map[string]string{}, map[string]string{}}
+	stated := map[string][]model.Requirement{}
+	for _, q := range c.Requirements {
+		stated[q.Name] = append(stated[q.Name], q)
+	}
 	for _, t := range trees {
 		for _, w := range t.won {
-			name, path := w.coords.String(), w.Statement.Path
+			name, way := w.coords.String(), w.Statement.Way.Modules()
 			at.gets[name] = w.Version
-			if len(path) < 2 || len(c.Find(name)) > 0 {
+			if len(way) < 2 || len(stated[name]) > 0 {
 				continue
 			}
-			for _, q := range c.Requirements {
-				if by, ok := mavenrepo.Read(q.Name); ok && q.Name == path[1].Name && by.Group == w.coords.Group && q.Locked == w.Version {
+			for _, q := range stated[way[1].Name] {
+				if by, ok := mavenrepo.Read(q.Name); ok && by.Group == w.coords.Group && q.Locked == w.Version {
 					at.with[name] = q.Name
 				}
 			}

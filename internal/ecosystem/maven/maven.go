@@ -130,15 +130,11 @@ func read(files fs.FS, dir string) (*model.Component, error) {
 				Wrong: fmt.Sprintf("there are more than %d", maxModules),
 			}
 		}
-		src, err := fs.ReadFile(files, file)
+		one, err := within.inProject(file)
 		if errors.Is(err, fs.ErrNotExist) && file != c.Manifest {
 			c.Notes = append(c.Notes, file+" is named as a module, and is not there")
 			continue
 		}
-		if err != nil {
-			return nil, &model.Fault{Doing: "reading a pom", File: file, Wrong: model.Reason(err)}
-		}
-		one, err := readPOM(file, src, true, within.config, within.exists(file))
 		if err != nil {
 			return nil, err
 		}

@@ -139,6 +139,10 @@ func (r *registry) Copies(ctx context.Context, c *model.Component, name string) 
 				Scope:   w.scope,
 				Askers:  []string{w.Statement.By() + " asks for " + w.Statement.Version},
 			}
+			for _, also := range w.Also {
+				by := mediate.Statement{Way: also.Way}.By()
+				copied.Askers = append(copied.Askers, by+" asks for "+w.Version+", too")
+			}
 			for _, l := range w.Lost {
 				copied.Askers = append(copied.Askers, fmt.Sprintf("%s asks for %s, in vain: %s", l.By(), l.Version, l.Because))
 			}
@@ -201,18 +205,30 @@ func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *mod
 		return nil, err
 	}
 	all := e.Packages(c)
+	type copied struct{ name, version string }
+	known := map[copied]bool{}
+	for _, pkg := range all {
+		known[copied{pkg.Subject.Name, pkg.Version}] = true
+	}
+	sites := map[string]model.Site{} // of what is asked for, the first place
+	for _, q := range slices.Backward(c.Requirements) {
+		sites[q.Name] = q.Site
+	}
 	for _, t := range trees {
 		for _, w := range t.won {
+			one := copied{w.coords.String(), w.Version}
+			if known[one] {
+				continue
+			}
+			known[one] = true
 			pkg := model.Package{Subject: model.Subject{Kind: mavenrepo.Type, Name: w.coords.String()}, Version: w.Version}
-			for i, m := range w.Statement.Path[1:] {
+			for i, m := range w.Statement.Way.Modules()[1:] {
 				pkg.Via = append(pkg.Via, m.Name+" "+m.Version)
-				if asked := c.Find(m.Name); i == 0 && len(asked) > 0 {
-					pkg.Site = asked[0].Site
+				if site, asked := sites[m.Name]; i == 0 && asked {
+					pkg.Site = site
 				}
 			}
-			if !slices.ContainsFunc(all, func(o model.Package) bool { return o.Subject == pkg.Subject && o.Version == pkg.Version }) {
-				all = append(all, pkg)
-			}
+			all = append(all, pkg)
 		}
 	}
 	return all, r.java(ctx, r.poms(c.Detail.(*project)), r.repositories(), all)
@@ -241,13 +257,13 @@ type won struct {
 
 // trees are those of all modules.
 func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error) {
-	s := r.poms(p)
+	s, plain := r.poms(p), map[string]bool{}
 	for _, within := range p.poms {
 		e, err := s.effective(ctx, within.pom, 0)
 		if err != nil {
 			return nil, err
 		}
-		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}, overruled: map[statement]string{}}
+		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}, overruled: map[statement]string{}, plain: plain}
 		m, err := mediate.Nearest(ctx, g)
 		if err != nil {
 			return nil, err
@@ -271,7 +287,8 @@ type graph struct {
 	parts  map[string]part // by the names that mediation uses
 	// overruled is what modules ask for themselves, of what the project manages.
 	overruled map[statement]string
-	uses      []use // of what modules ask for
+	uses      []use           // of what modules ask for
+	plain     map[string]bool // wishes that are known to be versions that stand for themselves
 }
 
 // part is what mediation speaks of.
@@ -298,32 +315,22 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 		}
 	}
 	g.ahead(ctx, e)
-	for _, d := range e.dependencies {
-		one := *d
-		one.coords = e.coordsOf(d)
-		scope := e.expand(d.scope)
-		managed := g.of.byKey[one.key()]
-		if own := e.byKey[one.key()]; own != nil && scope == "" {
-			scope = e.expand(own.scope)
-		}
+	asks = make([]mediate.Ask, 0, len(e.dependencies))
+	for _, said := range e.asks() {
+		d, one := said.as, said.dependency
+		managed := g.of.byKey[said.key]
 		// What the project manages comes too late here: it says in what a package is used, not whether it comes.
-		if !project && !comesAlong(scope, e.expand(d.optional)) {
+		if !project && !comesAlong(said.scope, said.optional) {
 			continue
 		}
-		text := e.expand(d.version.text)
-		switch own := e.byKey[one.key()]; {
-		case managed != nil && (!project || text == ""):
-			if text == "" && own != nil {
-				text = e.expand(own.version.text)
-			}
+		scope, text := said.scope, said.version
+		if managed != nil && (!project || !said.stated) {
 			if now := g.of.expand(managed.version.text); now != "" {
 				if !project && text != "" && !strings.ContainsAny(text, "[($") {
-					g.overruled[statement{m, one.key()}] = text
+					g.overruled[statement{m, said.key}] = text
 				}
 				text = now
 			}
-		case text == "" && own != nil:
-			text = e.expand(own.version.text)
 		}
 		if text == "" && project {
 			return nil, &model.Fault{
@@ -356,6 +363,40 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 	return asks, nil
 }
 
+// asking is a dependency in its own project's words: with what its properties, and its management, say.
+type asking struct {
+	dependency
+	as       *dependency // as it is written
+	key      string
+	stated   bool // its version stands with it
+	version  string
+	scope    string
+	optional string
+}
+
+// asks are the dependencies of a project, put into words once.
+func (e *effective) asks() []asking {
+	if e.asking != nil {
+		return e.asking
+	}
+	e.asking = make([]asking, 0, len(e.dependencies))
+	for _, d := range e.dependencies {
+		a := asking{dependency: *d, as: d, version: e.expand(d.version.text), scope: e.expand(d.scope), optional: e.expand(d.optional)}
+		a.coords = e.coordsOf(d)
+		a.key, a.stated = a.dependency.key(), a.version != ""
+		if own := e.byKey[a.key]; own != nil {
+			if a.scope == "" {
+				a.scope = e.expand(own.scope)
+			}
+			if !a.stated {
+				a.version = e.expand(own.version.text)
+			}
+		}
+		e.asking = append(e.asking, a)
+	}
+	return e.asking
+}
+
 // noteUse notes in what scope what is asked for is used, which the project may manage, and gives the mark of the note.
 func (g *graph) noteUse(project bool, scope string, managed *dependency) (mark int) {
 	u := use{scope: scope}
@@ -377,17 +418,13 @@ func comesAlong(scope, optional string) bool {
 // ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain.
 func (g *graph) ahead(ctx context.Context, e *effective) {
 	var all []release
-	for _, d := range e.dependencies {
-		one := *d
-		one.coords = e.coordsOf(d)
-		text := e.expand(d.version.text)
-		if managed := g.of.byKey[one.key()]; managed != nil {
+	for _, d := range e.asks() {
+		text := d.version
+		if managed := g.of.byKey[d.key]; managed != nil {
 			text = g.of.expand(managed.version.text)
-		} else if own := e.byKey[one.key()]; text == "" && own != nil {
-			text = e.expand(own.version.text)
 		}
-		if e.expand(d.scope) != forTests || e == g.of {
-			all = append(all, release{one.coords, text})
+		if d.scope != forTests || e == g.of {
+			all = append(all, release{d.coords, text})
 		}
 	}
 	g.poms.ahead(ctx, g.of.repositories, all)
@@ -447,6 +484,9 @@ func (g *graph) excludes(d, managed *dependency) func(name string) bool {
 // Choose is the version that the first wish stands for: itself, or of a range the newest in it. The ranges among
 // the others have to allow it.
 func (g *graph) Choose(ctx context.Context, name string, wants []string) (string, error) {
+	if len(wants) == 1 && g.plain[wants[0]] {
+		return wants[0], nil
+	}
 	var ranges []*version.MavenRange
 	for _, text := range wants {
 		rng, err := version.Maven{}.ParseRange(text)
@@ -462,6 +502,9 @@ func (g *graph) Choose(ctx context.Context, name string, wants []string) (string
 	if ranges[0].Soft {
 		if !allowed(wants[0]) {
 			return "", nil
+		}
+		if len(wants) == 1 {
+			g.plain[wants[0]] = true
 		}
 		return wants[0], nil
 	}

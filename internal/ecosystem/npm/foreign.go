@@ -79,16 +79,15 @@ func (f *foreign) readYarn(src []byte) error {
 	f.direct = func(_, name, value string) string { return entries[name+"@"+value] }
 	if bytes.Contains(src, []byte("__metadata:")) {
 		f.fetch = []string{"yarn", "install", "--no-immutable"}
-		doc := map[string]yaml.Node{}
-		if err := yamldoc.Decode(f.file, src, &doc); err != nil {
+		doc, err := readMapping(f.file, src)
+		if err != nil {
 			return err
 		}
-		for key, n := range doc {
-			var entry struct{ Version, LinkType string }
-			if key == "__metadata" || n.Decode(&entry) != nil || strings.Contains(key, "@workspace:") {
+		for key, n := range yamldoc.Pairs(doc) {
+			if key.Value == "__metadata" || n.Kind != yaml.MappingNode || strings.Contains(key.Value, "@workspace:") {
 				continue
 			}
-			note(key, entry.Version, n.Line-1)
+			note(key.Value, yamldoc.Text(yamldoc.Get(n, "version")), key.Line)
 		}
 		return nil
 	}
@@ -131,70 +130,79 @@ func yarnDescriptor(text string) (own, name, value string) {
 	return own, own, value
 }
 
-// pnpmImporter is what a pnpm-lock.yaml says of one manifest.
-type pnpmImporter struct {
-	Dependencies map[string]yaml.Node `yaml:"dependencies"`
-	Dev          map[string]yaml.Node `yaml:"devDependencies"`
-	Optional     map[string]yaml.Node `yaml:"optionalDependencies"`
+// readMapping reads a file of YAML that is a mapping, such as a lock. It may have very many keys, each once.
+func readMapping(file string, src []byte) (*yaml.Node, error) {
+	doc, err := yamldoc.Parse(file, src)
+	if err != nil {
+		return nil, err
+	}
+	if err := doc.Distinct(maxLocked); err != nil {
+		return nil, err
+	}
+	if len(doc.Roots) == 0 {
+		return &yaml.Node{}, nil
+	}
+	if root := doc.Roots[0]; root.Kind != yaml.MappingNode {
+		return nil, doc.Fault("reading YAML", root, "a mapping is wanted here")
+	}
+	return doc.Roots[0], nil
+}
+
+// maxLocked bounds how many keys stand beside each other in a lock.
+const maxLocked = 1_000_000
+
+// pnpmImporter are the dependencies that a pnpm-lock.yaml says of one manifest, by their names.
+type pnpmImporter map[string]*yaml.Node
+
+// pnpmGroups are the groups of dependencies, the first one that has a name counts.
+var pnpmGroups = []string{"dependencies", "devDependencies", "optionalDependencies"}
+
+func readImporter(n *yaml.Node) pnpmImporter {
+	all := pnpmImporter{}
+	for _, group := range pnpmGroups {
+		for name, value := range yamldoc.Pairs(yamldoc.Get(n, group)) {
+			if all[name.Value] == nil {
+				all[name.Value] = value
+			}
+		}
+	}
+	return all
 }
 
 // readPNPM reads a pnpm-lock.yaml of the versions 5, 6 or 9.
 func (f *foreign) readPNPM(src []byte) error {
 	f.client, f.fetch = "pnpm", []string{"pnpm", "install", "--no-frozen-lockfile"}
-	doc := map[string]yaml.Node{}
-	if err := yamldoc.Decode(f.file, src, &doc); err != nil {
+	doc, err := readMapping(f.file, src)
+	if err != nil {
 		return err
 	}
-	var lock struct {
-		Importers map[string]pnpmImporter `yaml:"importers"`
-		Packages  map[string]yaml.Node    `yaml:"packages"`
-	}
-	decode := func(key string, into any) error {
-		n, ok := doc[key]
-		if !ok {
-			return nil
+	importers := map[string]pnpmImporter{}
+	if list := yamldoc.Get(doc, "importers"); list != nil {
+		for dir, n := range yamldoc.Pairs(list) {
+			importers[dir.Value] = readImporter(n)
 		}
-		if err := n.Decode(into); err != nil {
-			return &model.Fault{Doing: "reading the lock", File: f.file, Line: n.Line, Wrong: err.Error(), Next: "let pnpm write it anew"}
-		}
-		return nil
+	} else {
+		importers["."] = readImporter(doc)
 	}
-	var alone pnpmImporter
-	for key, into := range map[string]any{
-		"importers": &lock.Importers, "packages": &lock.Packages,
-		"dependencies": &alone.Dependencies, "devDependencies": &alone.Dev, "optionalDependencies": &alone.Optional,
-	} {
-		if err := decode(key, into); err != nil {
-			return err
-		}
-	}
-	if lock.Importers == nil {
-		lock.Importers = map[string]pnpmImporter{".": alone}
-	}
-	for key, n := range lock.Packages {
-		if name, version, ok := pnpmPackage(key); ok {
-			f.packages = append(f.packages, foreignPackage{name, version, n.Line - 1})
+	for key := range yamldoc.Pairs(yamldoc.Get(doc, "packages")) {
+		if name, version, ok := pnpmPackage(key.Value); ok {
+			f.packages = append(f.packages, foreignPackage{name, version, key.Line})
 		}
 	}
 	base := path.Dir(f.file)
 	f.direct = func(dir, name, _ string) string {
-		i := lock.Importers[cmpDot(relative(base, dir))]
-		for _, group := range []map[string]yaml.Node{i.Dependencies, i.Dev, i.Optional} {
-			n, ok := group[name]
-			if !ok {
-				continue
-			}
-			var entry struct{ Version string }
-			text := n.Value
-			if n.Kind == yaml.MappingNode && n.Decode(&entry) == nil {
-				text = entry.Version
-			}
-			if _, version, ok := pnpmPackage(text); ok { // of an alias: "lodash@4.17.21", "/lodash/4.17.21"
-				return version
-			}
-			return pnpmVersion(text)
+		n := importers[cmpDot(relative(base, dir))][name]
+		if n == nil {
+			return ""
 		}
-		return ""
+		text := yamldoc.Text(n)
+		if n.Kind == yaml.MappingNode {
+			text = yamldoc.Text(yamldoc.Get(n, "version"))
+		}
+		if _, version, ok := pnpmPackage(text); ok { // of an alias: "lodash@4.17.21", "/lodash/4.17.21"
+			return version
+		}
+		return pnpmVersion(text)
 	}
 	return nil
 }

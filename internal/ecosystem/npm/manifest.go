@@ -12,7 +12,6 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
-	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
@@ -271,12 +270,15 @@ func (p *project) memberPatterns(fsys fs.FS) (list []memberPattern, err error) {
 	if err != nil {
 		return nil, nil
 	}
-	doc := map[string]yaml.Node{}
-	if err := yamldoc.Decode(file, src, &doc); err != nil {
+	doc, err := readMapping(file, src)
+	if err != nil {
 		return nil, err
 	}
-	n := doc["packages"]
-	for _, item := range n.Content {
+	packages := yamldoc.Get(doc, "packages")
+	if packages == nil {
+		return nil, nil
+	}
+	for _, item := range packages.Content {
 		list = append(list, memberPattern{item.Value, func(wrong string) error {
 			return &model.Fault{Doing: "reading the workspace", File: file, Line: item.Line, Col: item.Column, Wrong: wrong}
 		}})

@@ -77,13 +77,18 @@ func disagreements(pins []model.Pin, installed string) []string {
 		return nil
 	}
 	var all []string
-	if slices.ContainsFunc(exact, func(q model.Pin) bool { return version.CompareStated(exact[0].Range, q.Range) != 0 }) {
-		all = append(all, "stated are "+gathered(exact))
+	stated, asking := distinct(exact), distinct(bounds)
+	if slices.ContainsFunc(stated, func(q statement) bool { return version.CompareStated(stated[0].Range, q.Range) != 0 }) {
+		all = append(all, "stated are "+told(stated))
 	}
-	for _, b := range bounds {
-		outside := slices.DeleteFunc(slices.Clone(exact), func(q model.Pin) bool { return liesIn(b, q.Range) })
+	if len(stated) > compared || len(asking) > compared {
+		all = append(all, fmt.Sprintf("more than %d versions or ranges are stated, and only so many are compared with each other", compared))
+	}
+	some := stated[:min(len(stated), compared)]
+	for _, b := range asking[:min(len(asking), compared)] {
+		outside := slices.DeleteFunc(slices.Clone(some), func(q statement) bool { return liesIn(b.Pin, q.Range) })
 		if len(outside) > 0 {
-			all = append(all, fmt.Sprintf("%s asks for %s, which is not %s", b.Site, asked(b), gathered(outside)))
+			all = append(all, fmt.Sprintf("%s asks for %s, which is not %s", b.Site, asked(b.Pin), told(outside)))
 		}
 	}
 	here := slices.DeleteFunc(slices.Clone(exact), func(q model.Pin) bool {
@@ -91,6 +96,30 @@ func disagreements(pins []model.Pin, installed string) []string {
 	})
 	if len(here) > 0 {
 		all = append(all, fmt.Sprintf("%s is installed, which is not %s", installed, gathered(here)))
+	}
+	return all
+}
+
+// compared is how many different statements about one subject are compared with each other.
+const compared = 100
+
+// statement is what places state, by the first of them.
+type statement struct {
+	model.Pin
+	more int // places that state the same
+}
+
+// distinct are the different statements of places, in their order.
+func distinct(pins []model.Pin) (all []statement) {
+	at := map[string]int{}
+	for _, q := range pins {
+		key := fmt.Sprint(q.AtLeast, " ", q.Range)
+		if i, known := at[key]; known {
+			all[i].more++
+			continue
+		}
+		at[key] = len(all)
+		all = append(all, statement{Pin: q})
 	}
 	return all
 }
@@ -120,26 +149,30 @@ func bringTogether(pins []model.Pin) string {
 	return fmt.Sprintf("bellwether route --to %s@%s", highest.Subject, strings.TrimPrefix(highest.Range, "v"))
 }
 
-// gathered lists statements by what they state, each with its first place:
-// "1.10 (ci.yml:13 and 2 more) and 1.12 (Dockerfile:1)".
-func gathered(pins []model.Pin) string {
+// gathered lists what places state: "1.10 (ci.yml:13 and 2 more) and 1.12 (Dockerfile:1)".
+func gathered(pins []model.Pin) string { return told(distinct(pins)) }
+
+// told lists statements, each with its first place.
+func told(all []statement) string {
 	var texts []string
-	for i, q := range pins {
-		same := func(o model.Pin) bool { return o.Range == q.Range }
-		if slices.ContainsFunc(pins[:i], same) {
-			continue
-		}
+	for _, q := range all[:min(len(all), listed)] {
 		text := fmt.Sprintf("%s (%s", q.Range, q.Site)
-		if more := len(slices.DeleteFunc(slices.Clone(pins), func(o model.Pin) bool { return !same(o) })) - 1; more > 0 {
-			text += fmt.Sprintf(" and %d more", more)
+		if q.more > 0 {
+			text += fmt.Sprintf(" and %d more", q.more)
 		}
 		texts = append(texts, text+")")
+	}
+	if left := len(all) - listed; left > 0 {
+		return fmt.Sprintf("%s and %d others", strings.Join(texts, ", "), left)
 	}
 	if n := len(texts) - 1; n > 0 {
 		return strings.Join(texts[:n], ", ") + " and " + texts[n]
 	}
 	return texts[0]
 }
+
+// listed is how many statements are told in one sentence.
+const listed = 12
 
 func asked(b model.Pin) string {
 	if b.AtLeast {
