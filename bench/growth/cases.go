@@ -124,6 +124,25 @@ var cases = []growing{
       examples: [{file: a.js, before: "q()\n", after: "zz()\n"}]`, "q();\n"), 0},
 	{"rules: a to-do in many places", 1000, rules, source(`todo: {word: "q", text: t}
       examples: [{file: a.js, before: "q()\n"}]`, "q();\n"), 0},
+	{"rules: to-dos that are noted", 1000, append(rules, "--apply"), source(`todo: {word: "q", text: t}
+      examples: [{file: a.js, before: "q()\n"}]`, "q();\n"), 0},
+	{"rules: two for the same places", 1000, rules, func(n int) map[string]string {
+		return map[string]string{"package.json": "{}", "src/x.js": many(n, "", "q(%);\n"), "rules.yaml": "schema: bellwether/book/1\nrules:\n" +
+			`  - {id: a, because: x, adapt: {rename: {old: q, new: r}, examples: [{file: a.js, before: "q()\n", after: "r()\n"}]}}` + "\n" +
+			`  - {id: b, because: x, adapt: {rename: {old: r, new: s}, examples: [{file: a.js, before: "r()\n", after: "s()\n"}]}}` + "\n"}
+	}, 0},
+	{"rules: one long line", 1000, rules, func(n int) map[string]string {
+		return map[string]string{"package.json": "{}", "src/x.ts": many(n, "", "q(%);") + strings.Repeat("\n", n), "rules.yaml": book(
+			`rename: {old: q, new: zz}
+      examples: [{file: a.js, before: "q()\n", after: "zz()\n"}]`)}
+	}, 0},
+	{"rules: scopes in scopes", 300, rules, func(n int) map[string]string {
+		return map[string]string{"package.json": "{}", "src/x.js": strings.Repeat("function f(q){ q();\n", n) + strings.Repeat("}\n", n), "rules.yaml": book(
+			`rename: {old: q, new: zz}
+      examples: [{file: a.js, before: "q()\n", after: "zz()\n"}]`)}
+	}, 0},
+	{"rules: functions of functions", 1000, rules, source(`rename: {old: q, new: zz}
+      examples: [{file: a.js, before: "q()\n", after: "zz()\n"}]`, "q =>\n"), 0},
 	{"rules: a shape in many places", 1000, rules, source("pattern: {find: \"f(`a`)\", put: \"g(`a`)\"}\n      "+
 		`examples: [{file: a.js, before: "f(1)\n", after: "g(1)\n"}]`, "f(1);\n"), 0},
 	{"rules: shapes that hold each other", 100, rules, func(n int) map[string]string {

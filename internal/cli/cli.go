@@ -47,6 +47,7 @@ var errProblem = errors.New("problem")
 // app is one call of the program.
 type app struct {
 	stdout, stderr io.Writer
+	limits         *limits
 	project        string
 	format         string
 	colour         string
@@ -59,50 +60,19 @@ type app struct {
 	draw           string // a file to draw into; empty for none
 }
 
-// endWithin is how long a call may take to end after an interrupt: to stop what it
-// started and remove its scratch.
-const endWithin = 20 * time.Second
-
 // Main runs the program and gives its exit status.
 func Main(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), ending()...)
 	defer stop()
 	finished := make(chan struct{})
 	defer close(finished)
-	go endAfterInterrupt(ctx, stop, finished, stderr)
-	a := &app{stdout: stdout, stderr: stderr}
+	a := &app{stdout: stdout, stderr: stderr, limits: &limits{stderr: stderr}}
+	go a.limits.watch(ctx, stop, finished)
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	return a.status(root.ExecuteContext(ctx))
-}
-
-// endAfterInterrupt lets a second interrupt end the program at once, and ends what does
-// not come to an end by itself.
-func endAfterInterrupt(ctx context.Context, stop func(), finished chan struct{}, stderr io.Writer) {
-	select {
-	case <-finished:
-		return
-	case <-ctx.Done():
-	}
-	stop()
-	select {
-	case <-finished:
-	case <-time.After(endWithin):
-		fmt.Fprintln(stderr, "bellwether: interrupted; what it was at did not end by itself, and the next call puts right what is left")
-		os.Exit(exitInterrupted)
-	}
-}
-
-// ending are the signals that end the program: also the one that comes when its terminal
-// goes, unless it was started to outlive that (nohup).
-func ending() []os.Signal {
-	signals := []os.Signal{os.Interrupt, syscall.SIGTERM}
-	if !signal.Ignored(syscall.SIGHUP) {
-		signals = append(signals, syscall.SIGHUP)
-	}
-	return signals
 }
 
 // status says what went wrong, and gives the exit status for it.
@@ -250,7 +220,7 @@ func (a *app) open(ctx context.Context, report func(desk.Event)) (*work.Project,
 			report(desk.Event{Text: note, Done: true, Always: true, Aside: true})
 		}
 	}
-	opt := desk.Options{Dir: dir, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report}
+	opt := desk.Options{Dir: dir, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report, Doing: a.limits.note}
 	var err error
 	if opt.MinAge, err = settings.ParseAge(a.minAge); err != nil {
 		return nil, usageError{fmt.Errorf("--min-age: %w", err)}
@@ -269,6 +239,7 @@ func (a *app) with(
 	progress bool, body func(ctx context.Context, p *work.Project, o view.Out, args []string) error,
 ) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
+		a.limits.note("opening the project")
 		o, err := a.out()
 		if err != nil {
 			return err

@@ -57,7 +57,7 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 		return o.show("adapt", r, d)
 	}
 	repairTable(d, r.Rules)
-	repairLeft(d, r.Rules)
+	repairLeft(d, r.Rules, all)
 	keyFindings(d, r.Keys)
 	if len(r.Overlaps) > 0 {
 		d.add(heading{"changed by two rules", "the second one sees what the first one wrote"})
@@ -65,11 +65,11 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 		for _, x := range r.Overlaps {
 			rows = append(rows, line{span{x.Place, strong}, plain(": %s, then %s", x.First, x.Second)})
 		}
-		d.add(rows, gap{})
+		d.add(some(rows, all), gap{})
 	}
 	if len(r.Skipped) > 0 {
 		d.add(heading{"left alone", "a rule may be about these files"})
-		d.add(leftRows(r.Skipped), gap{})
+		d.add(some(leftRows(r.Skipped), all), gap{})
 	}
 	if r.Diff != "" {
 		lines := strings.Split(strings.TrimRight(r.Diff, "\n"), "\n")
@@ -161,13 +161,13 @@ func repairTable(d *document, rules []model.RepairResult) {
 		d.add(g)
 	}
 	if len(idle) > 0 {
-		d.add(line{span{"  nothing to do here: " + strings.Join(idle, ", "), faint}})
+		d.add(line{span{"  nothing to do here: " + spelling.Few(idle, 30), faint}})
 	}
 	d.add(gap{})
 }
 
 // repairLeft are the places that rules are about and do not change.
-func repairLeft(d *document, rules []model.RepairResult) {
+func repairLeft(d *document, rules []model.RepairResult, all bool) {
 	var rows list
 	for _, r := range rules {
 		for _, l := range r.Left {
@@ -175,8 +175,19 @@ func repairLeft(d *document, rules []model.RepairResult) {
 		}
 	}
 	if len(rows) > 0 {
-		d.add(heading{"left for you", ""}, rows, gap{})
+		d.add(heading{"left for you", ""}, some(rows, all), gap{})
 	}
+}
+
+// shownRows is how many rows of a list are shown where not all are asked for.
+const shownRows = 100
+
+// some are the first rows of a long list, with the number of the others.
+func some(rows list, all bool) list {
+	if more := len(rows) - shownRows; more > 20 && !all {
+		return append(rows[:shownRows:shownRows], line{span{fmt.Sprintf("… and %d more; --all shows them", more), faint}})
+	}
+	return rows
 }
 
 func leftRows(all []model.RepairLeft) (rows list) {

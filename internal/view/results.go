@@ -324,7 +324,7 @@ func (o Out) Leg(r *finding.LegResult) error {
 	if len(r.Leg.Repairs) > 0 {
 		d.add(heading{"repairs by rules", ""})
 		repairTable(d, r.Leg.Repairs)
-		repairLeft(d, r.Leg.Repairs)
+		repairLeft(d, r.Leg.Repairs, true)
 	}
 	keyFindings(d, r.Leg.Keys)
 	verification(d, r.Verification)

@@ -55,6 +55,7 @@ func Open(ctx context.Context, opt desk.Options) (*Project, error) {
 	p.Tree, err = tree.Read(tree.Source{
 		FS: d.Files, Settings: s, Real: d.Files.Real, Table: opt.Ecosystems,
 		Ignored: func(dirs []string) map[string]bool { return p.ignored(ctx, dirs) },
+		Reading: func(dir string) { d.Doing("reading the component " + dir) },
 	})
 	if err != nil {
 		return nil, err

@@ -11,13 +11,31 @@ import (
 	"unicode/utf8"
 )
 
+// The lengths to which texts are shown, in bytes: nobody reads more, and somebody may have made it to be long.
+const (
+	maxLine = 2000
+	maxText = 64 << 10
+)
+
+// short is the beginning of a text that is too long, with how much more there is.
+func short(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	for most > 0 && !utf8.RuneStart(s[most]) {
+		most--
+	}
+	return fmt.Sprintf("%s… (%d more bytes)", s[:most], len(s)-most)
+}
+
 // Text gives a text in which nothing steers a terminal or turns the direction of
 // writing: control and format characters and what is not UTF-8 are written out, as
 // \x1b, \u202e. Line ends and tabs stay.
-func Text(s string) string { return written(s, "\n\t") }
+func Text(s string) string { return written(short(s, maxText), "\n\t") }
 
 // Line is Text for what is to stay on one line: line ends and tabs become spaces.
 func Line(s string) string {
+	s = short(s, maxLine)
 	if strings.ContainsAny(s, "\r\n\t") {
 		s = strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ").Replace(s)
 	}

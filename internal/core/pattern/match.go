@@ -13,6 +13,7 @@ type Source struct {
 	Text   string
 	Lang   *lex.Language
 	tokens []lex.Token // those that say something; partners by their indices here
+	lines  []int       // where each line begins; nil before it was asked for
 }
 
 // NewSource splits a text.

@@ -1,23 +1,34 @@
 package pattern
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/splice"
 )
 
+// MaxText bounds a text that a pattern rewrites, in bytes.
+const MaxText = 4 << 20
+
+// ErrLarge is the error of a text that would grow beyond that.
+var ErrLarge = fmt.Errorf("it would have more than %d MB afterwards", MaxText>>20)
+
 // Edit is a change of a text.
 type Edit = splice.Edit
 
 // Replace gives the edits that make a template of what a pattern matched. What is the same on
 // both sides stays as it is, with the white space and the comments in it; a comment between
-// what goes away stays.
-func (t *Code) Replace(src *Source, m Match) []Edit {
-	r := &replacer{src: src, code: t, indent: indentOf(src.Text, m.Start), trailing: m.trailing()}
+// what goes away stays. It is ErrLarge if there would be more than a number of bytes.
+func (t *Code) Replace(src *Source, m Match, most int) ([]Edit, error) {
+	r := &replacer{src: src, code: t, indent: src.indentOf(m.Start), trailing: m.trailing(), left: most}
 	r.write(t.parts, m.bound)
+	if r.left < 0 {
+		return nil, ErrLarge
+	}
 	if len(r.out) == 0 {
-		return []Edit{r.removal(m)}
+		return []Edit{r.removal(m)}, nil
 	}
 	kept := common(m.items, r.out)
 	var edits []Edit
@@ -28,7 +39,7 @@ func (t *Code) Replace(src *Source, m Match) []Edit {
 		}
 		pi, ti = k[0]+1, k[1]+1
 	}
-	return edits
+	return edits, nil
 }
 
 // replacer writes a template for one match.
@@ -40,12 +51,38 @@ type replacer struct {
 	// trailing tells that the source has a comma behind the last of a list.
 	trailing bool
 	passed   *string // the white space before what was left out; nil for none
+	left     int     // how many bytes may still be written; less than none once there were too many
 }
 
-// indentOf is the white space that a line begins with.
-func indentOf(text string, at int) string {
-	line := text[strings.LastIndexByte(text[:at], '\n')+1 : at]
-	return line[:len(line)-len(strings.TrimLeft(line, " \t"))]
+// lineStart is where the line of a byte begins.
+func (s *Source) lineStart(at int) int {
+	if s.lines == nil {
+		s.lines = []int{0}
+		for i := 0; ; {
+			next := strings.IndexByte(s.Text[i:], '\n')
+			if next < 0 {
+				break
+			}
+			i += next + 1
+			s.lines = append(s.lines, i)
+		}
+	}
+	n, there := slices.BinarySearch(s.lines, at)
+	if !there {
+		n--
+	}
+	return s.lines[n]
+}
+
+// indentOf is the white space that the line of a byte begins with.
+func (s *Source) indentOf(at int) string {
+	line := s.Text[s.lineStart(at):at]
+	for i := range len(line) {
+		if line[i] != ' ' && line[i] != '\t' {
+			return line[:i]
+		}
+	}
+	return line
 }
 
 // trailing tells whether a comma stands before a closing bracket.
@@ -63,6 +100,9 @@ func (m Match) trailing() bool {
 func (r *replacer) write(parts []part, b *binding) {
 	dropped := false
 	for i, p := range parts {
+		if r.left < 0 {
+			return
+		}
 		switch {
 		case p.group != nil:
 			for k, round := range b.roundsOf(p.sign()) {
@@ -98,6 +138,7 @@ func (r *replacer) put(it item) {
 	if r.passed != nil {
 		it.gap, r.passed = *r.passed, nil
 	}
+	r.left -= len(it.text) + len(it.gap)
 	r.out = append(r.out, it)
 }
 
@@ -321,7 +362,7 @@ func (r *replacer) removal(m Match) Edit {
 	if strings.HasPrefix(text[e.End:], ";") {
 		e.End++
 	}
-	lineStart := strings.LastIndexByte(text[:e.Start], '\n') + 1
+	lineStart := r.src.lineStart(e.Start)
 	lineEnd := len(text)
 	if n := strings.IndexByte(text[e.End:], '\n'); n >= 0 {
 		lineEnd = e.End + n + 1
@@ -334,7 +375,7 @@ func (r *replacer) removal(m Match) Edit {
 
 // Rewrite applies a pattern and its template to a text, again and again where a match lies in
 // another one, until nothing matches. How many places were changed is told. A pattern that
-// matches what its template writes is ErrLoop.
+// matches what its template writes is ErrLoop, and a text that would grow too large ErrLarge.
 func Rewrite(find, put *Code, conds map[string]Condition, text string) (string, int, error) {
 	const rounds = 20
 	count := 0
@@ -345,12 +386,19 @@ func Rewrite(find, put *Code, conds map[string]Condition, text string) (string, 
 			return "", 0, err
 		}
 		var edits []Edit
-		end := -1
+		end, room := -1, MaxText
 		for _, m := range found {
 			if m.Start < end {
 				continue // inside the one before: the next round
 			}
-			if all := put.Replace(src, m); len(all) > 0 {
+			all, err := put.Replace(src, m, room)
+			if err != nil {
+				return "", 0, err
+			}
+			for _, e := range all {
+				room -= len(e.New)
+			}
+			if len(all) > 0 {
 				edits = append(edits, all...)
 				end = m.End
 				count++
@@ -362,6 +410,9 @@ func Rewrite(find, put *Code, conds map[string]Condition, text string) (string, 
 		next, _ := splice.Apply(text, edits)
 		if next == text {
 			return text, count, nil
+		}
+		if len(next) > MaxText {
+			return "", 0, ErrLarge
 		}
 		text = next
 	}

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"runtime"
 	"slices"
+	"sort"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -128,6 +129,16 @@ func (t *state) prepare(rules []*Rule) error {
 	return nil
 }
 
+// maxChanged bounds all texts that rules change at once, in bytes.
+const maxChanged = 256 << 20
+
+func tooMuch() error {
+	return &model.Fault{
+		Doing: "applying rules", Wrong: fmt.Sprintf("the files that they change have more than %d MB", maxChanged>>20),
+		Next: "apply them one by one, with --only", Found: true,
+	}
+}
+
 // found is what the rules do to one file.
 type found struct {
 	text    *text
@@ -162,11 +173,17 @@ func (t *state) eachFile(ctx context.Context, rules []*Rule) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
+	grown := 0
 	for i, one := range all {
 		if one == nil {
 			continue
 		}
 		name := t.in.Names[i]
+		if one.text != nil {
+			if grown += len(one.text.file.Text); grown > maxChanged {
+				return tooMuch()
+			}
+		}
 		if one.skipped != nil {
 			t.result.Skipped = append(t.result.Skipped, *one.skipped)
 		}
@@ -270,6 +287,13 @@ func rewritten(r *Rule, t *text, edits []splice.Edit) (next *text, overlaps []Ov
 	for i := range edits {
 		edits[i].New = strings.ReplaceAll(strings.ReplaceAll(edits[i].New, "\r\n", "\n"), "\n", ends)
 	}
+	size := len(before.Text)
+	for _, e := range edits {
+		size += len(e.New) - (e.End - e.Start)
+	}
+	if size > MaxFile {
+		return nil, nil, fmt.Sprintf("it would have more than %d MB afterwards; it is left as it is", MaxFile>>20)
+	}
 	result, dropped := splice.Apply(before.Text, edits)
 	if dropped > 0 {
 		return nil, nil, "two of its changes lie over each other here; it is left as it is"
@@ -283,21 +307,24 @@ func rewritten(r *Rule, t *text, edits []splice.Edit) (next *text, overlaps []Ov
 	}
 	// Where what was written before lies now.
 	splice.Sort(edits)
+	shifts := make([]int, len(edits)+1) // by how much what lies before an edit makes it move
+	for i, e := range edits {
+		shifts[i+1] = shifts[i] + len(e.New) - (e.End - e.Start)
+	}
 	for _, g := range t.regions {
-		shift := 0
-		for _, e := range edits {
-			if e.End <= g.start {
-				shift += len(e.New) - (e.End - e.Start)
-			} else if e.Start < g.end && g.rule != r.ID && before.Text[e.Start:e.End] != e.New {
+		first := sort.Search(len(edits), func(i int) bool { return edits[i].End > g.start })
+		for _, e := range edits[first:] {
+			if e.Start >= g.end {
+				break
+			}
+			if g.rule != r.ID && before.Text[e.Start:e.End] != e.New {
 				overlaps = append(overlaps, Overlap{before.Name, before.line(e.Start), g.rule, r.ID})
 			}
 		}
-		next.regions = append(next.regions, region{g.start + shift, g.end + shift, g.rule})
+		next.regions = append(next.regions, region{g.start + shifts[first], g.end + shifts[first], g.rule})
 	}
-	shift := 0
-	for _, e := range edits {
-		next.regions = append(next.regions, region{e.Start + shift, e.Start + shift + len(e.New), r.ID})
-		shift += len(e.New) - (e.End - e.Start)
+	for i, e := range edits {
+		next.regions = append(next.regions, region{e.Start + shifts[i], e.Start + shifts[i] + len(e.New), r.ID})
 	}
 	return next, overlaps, ""
 }

@@ -139,9 +139,13 @@ func (r *registry) info(ctx context.Context, source, name string) ([]byte, error
 	}
 	if all = r.listing(ctx, source, true); all.err == nil && !all.names(name, list) { // it changed in between
 		request.Anew = true
-		if list, err = r.around.Client.Document(ctx, request); err == nil && !all.names(name, list) {
-			r.around.Note(fmt.Sprintf("what %s lists of %s is not what its list of all gems names by its digest; it is taken as it came",
-				harmless.Address(source), name))
+		list, err = r.around.Client.Document(ctx, request)
+		if err == nil && !all.names(name, list) {
+			err = &model.Fault{
+				Doing: "asking for " + name, Found: true,
+				Wrong: fmt.Sprintf("what %s lists of it is not what its list of all gems names by its digest", harmless.Address(source)),
+				Next:  "run the command again a little later; if it stays so, do not trust what the server says",
+			}
 		}
 	}
 	return list, err

@@ -237,6 +237,12 @@ func readInfo(text string) (all []*variant, err error) {
 		if strings.TrimSpace(line) == "" {
 			continue
 		}
+		if head, _, _ := strings.Cut(line, " "); !ecosystem.ListedVersion(head) {
+			continue
+		}
+		if err := ecosystem.CheckReleases(len(all) + 1); err != nil {
+			return nil, err
+		}
 		v, err := readRelease(line)
 		if err != nil {
 			return nil, fmt.Errorf("line %d: %w", n, err)

@@ -18,6 +18,7 @@ import (
 
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/within"
 )
@@ -215,7 +216,11 @@ func (r *registry) listed(ctx context.Context, path string) (tagged, commits []s
 		return nil, nil, err
 	}
 	for field := range strings.FieldsSeq(string(data)) {
+		if err := ecosystem.CheckReleases(len(tagged) + len(commits)); err != nil {
+			return nil, nil, fmt.Errorf("the list of %s: %w", path, err)
+		}
 		switch {
+		case !ecosystem.ListedVersion(field):
 		case module.Check(path, field) != nil:
 		case module.IsPseudoVersion(field):
 			commits = append(commits, field)

@@ -153,8 +153,11 @@ func (c *Client) versions(ctx context.Context, repositories []Repository, of Coo
 			return nil, err
 		}
 		for _, v := range root.At("versioning", "versions").All("version") {
+			if err := ecosystem.CheckReleases(len(all) + 1); err != nil {
+				return nil, fmt.Errorf("the repository %s: the list of %s: %w", r.ID, of, err)
+			}
 			snapshot := strings.HasSuffix(v.Text, "-SNAPSHOT")
-			if fine(v.Text) && (snapshot && r.Snapshots || !snapshot && !r.NoRelease) && !seen[v.Text] {
+			if ecosystem.ListedVersion(v.Text) && fine(v.Text) && (snapshot && r.Snapshots || !snapshot && !r.NoRelease) && !seen[v.Text] {
 				seen[v.Text] = true
 				all = append(all, v.Text)
 			}

@@ -15,6 +15,7 @@ import (
 
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/jsondoc"
+	"bellwether/internal/ecosystem"
 )
 
 // compactForm names the form below; a change of it must change the name.
@@ -368,7 +369,7 @@ func broken(err error) error {
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 		return errors.New("the answer was cut short")
 	}
-	if errors.Is(err, errTooMuch) || errors.Is(err, jsondoc.ErrEndless) {
+	if errors.Is(err, errTooMuch) || errors.Is(err, ecosystem.ErrReleases) || errors.Is(err, jsondoc.ErrEndless) {
 		return err
 	}
 	return fmt.Errorf("the answer is not the JSON of a package: %w", err)
@@ -390,6 +391,12 @@ func (p *compactPackage) readVersions(d *jsontext.Decoder) error {
 		raw := rawRelease{}
 		text, err := d.ReadValue()
 		if err != nil {
+			return err
+		}
+		if !ecosystem.ListedVersion(release.Version) {
+			continue
+		}
+		if err := ecosystem.CheckReleases(len(p.Releases) + 1); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(text, &raw, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err != nil {

@@ -12,6 +12,9 @@ var children = struct {
 	stages map[int]bool // by process number; false for a program that only answers
 }{stages: map[int]bool{}}
 
+// maxGenerations is how often children of children that were ended are looked for.
+const maxGenerations = 20
+
 // begin starts a child and remembers it. A stage may leave processes behind: they
 // become this one's.
 func begin(cmd *exec.Cmd, stage bool) error {
@@ -34,4 +37,24 @@ func finish(cmd *exec.Cmd) error {
 	defer children.Unlock()
 	delete(children.stages, cmd.Process.Pid)
 	return err
+}
+
+// EndChildren ends at once whatever this process has started and not waited for, with all that it left behind. The process
+// is to end right after that.
+func EndChildren() {
+	children.RLock()
+	defer children.RUnlock()
+	for pid := range children.stages {
+		kill(pid)
+		kill(-pid) // its group, where it has one
+	}
+	for range maxGenerations {
+		adopted := orphans()
+		for _, pid := range adopted {
+			kill(pid)
+		}
+		if len(adopted) == 0 {
+			return
+		}
+	}
 }

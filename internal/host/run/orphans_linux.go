@@ -14,9 +14,6 @@ import (
 // nothing they start can get out of sight (prctl(2), PR_SET_CHILD_SUBREAPER).
 func adopt() { _ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) }
 
-// maxGenerations is how often children of children that were ended are looked for.
-const maxGenerations = 20
-
 // endOrphans ends what was adopted. While another stage runs it could be that one's,
 // and is ended with the last of them.
 func endOrphans() {

@@ -38,8 +38,12 @@ type Result struct {
 // ErrMissing is the error of a program that is not installed.
 var ErrMissing = errors.New("is not installed, or not on the PATH")
 
-// grace is how long a program may take to end after it was asked to.
-const grace = 5 * time.Second
+// grace is how long a program may take to end after it was asked to, and briefly the same after an interrupt: the person
+// waits.
+const (
+	grace   = 5 * time.Second
+	briefly = 400 * time.Millisecond
+)
 
 // Run runs a program to its end. A program that fails is no error; one that
 // cannot be started is, and so is a cancelled ctx.
@@ -86,9 +90,14 @@ func Start(ctx context.Context, c Command) (*Process, error) {
 	mark := marked.New(c.Owner)
 	cmd.Env = Building(append(slices.Clone(c.Env), mark)...)
 	inOwnSession(cmd)
-	cmd.Cancel = func() error { return endGroup(cmd) }
-	cmd.WaitDelay = grace
 	p := &Process{cmd: cmd, mark: mark, args: c.Args, start: time.Now(), done: make(chan struct{})}
+	cmd.Cancel = func() error {
+		if errors.Is(ctx.Err(), context.Canceled) {
+			go p.killAfter(briefly)
+		}
+		return endGroup(cmd)
+	}
+	cmd.WaitDelay = grace
 	if err := p.begin(c.Log); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
@@ -144,6 +153,15 @@ func (p *Process) await() {
 	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) && !errors.Is(err, context.DeadlineExceeded) &&
 		!errors.Is(err, context.Canceled) {
 		p.err = fmt.Errorf("running %s: %w", strings.Join(p.args, " "), err)
+	}
+}
+
+// killAfter kills what has not ended by itself within a while.
+func (p *Process) killAfter(while time.Duration) {
+	select {
+	case <-p.done:
+	case <-time.After(while):
+		killGroup(p.cmd)
 	}
 }
 

@@ -33,6 +33,7 @@ type Options struct {
 	NoCache bool          // keep nothing on disk
 	Env     []string      // "NAME=value", added to the environment
 	Report  func(Event)   // told of progress; may be nil
+	Doing   func(string)  // told what is at work, also where that is no progress to tell; may be nil
 	// Ecosystems are those that are looked for; nil for all that are built in.
 	Ecosystems ecosystem.Table
 }

@@ -2,7 +2,6 @@ package desk
 
 import (
 	"fmt"
-	"slices"
 	"sync"
 )
 
@@ -22,17 +21,20 @@ type Event struct {
 type teller struct {
 	report func(Event)
 	mu     sync.Mutex
-	told   []string
+	told   map[string]bool
 }
 
 // once tells whether a sentence is new.
 func (t *teller) once(text string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if slices.Contains(t.told, text) {
+	if t.told[text] {
 		return false
 	}
-	t.told = append(t.told, text)
+	if t.told == nil {
+		t.told = map[string]bool{}
+	}
+	t.told[text] = true
 	return true
 }
 
@@ -44,8 +46,18 @@ func (t *teller) count() int {
 
 // Tell tells of progress.
 func (d *Desk) Tell(e Event) {
+	if !e.Done {
+		d.Doing(e.Text)
+	}
 	if d.teller.report != nil {
 		d.teller.report(e)
+	}
+}
+
+// Doing says what is at work, for the case that it meets a limit.
+func (d *Desk) Doing(text string) {
+	if d.Options.Doing != nil {
+		d.Options.Doing(text)
 	}
 }
 

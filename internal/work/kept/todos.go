@@ -63,14 +63,26 @@ func RewriteToDos(fsys fs.FS, change func(now []ToDo) []ToDo) ([]model.FileEdit,
 }
 
 // LineOf is the text of a line of a file, without white space around; "" for none.
-func LineOf(fsys fs.FS, file string, line int) string {
-	src, err := fs.ReadFile(fsys, file)
-	if err != nil || line < 1 {
+func LineOf(fsys fs.FS, file string, line int) string { return (&Lines{FS: fsys}).Of(file, line) }
+
+// Lines give the texts of lines. A file that is asked about several times in a row is read once.
+type Lines struct {
+	FS    fs.FS
+	file  string
+	lines []string
+}
+
+// Of is the text of a line of a file, without white space around; "" for none.
+func (l *Lines) Of(file string, line int) string {
+	if l.lines == nil || l.file != file {
+		src, err := fs.ReadFile(l.FS, file)
+		if err != nil {
+			src = nil
+		}
+		l.file, l.lines = file, strings.Split(string(src), "\n")
+	}
+	if line < 1 || line > len(l.lines) {
 		return ""
 	}
-	lines := strings.Split(string(src), "\n")
-	if line > len(lines) {
-		return ""
-	}
-	return strings.TrimSpace(lines[line-1])
+	return strings.TrimSpace(l.lines[line-1])
 }

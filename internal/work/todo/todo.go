@@ -134,36 +134,61 @@ func rewrite(ctx context.Context, t *tree.Tree, k *kept.Store, change func(now [
 }
 
 // Next is a name for one more.
-func Next(now []kept.ToDo) string {
+func Next(now []kept.ToDo) string { return name(number(now)) }
+
+// number is the first one that no name has.
+func number(now []kept.ToDo) int {
 	n := 0
 	for _, item := range now {
 		if k, err := strconv.Atoi(strings.TrimPrefix(item.ID, "t")); err == nil {
 			n = max(n, k)
 		}
 	}
-	return fmt.Sprintf("t%d", n+1)
+	return n + 1
 }
+
+func name(number int) string { return fmt.Sprintf("t%d", number) }
+
+// noted is how many places of one rule are noted one by one.
+const noted = 1000
 
 // Note gives the edit that notes what rules left to be done, in the files as the leg leaves
 // them. What is noted already stays once.
 func Note(fsys fs.FS, rules []model.RepairResult, leg string, day time.Time) ([]model.FileEdit, error) {
 	return kept.RewriteToDos(fsys, func(now []kept.ToDo) []kept.ToDo {
+		known := map[kept.ToDo]bool{}
+		for _, item := range now {
+			byText, byLine := keys(item)
+			known[byText], known[byLine] = item.Around != "", true
+		}
+		lines, next := &kept.Lines{FS: fsys}, number(now)
 		for _, r := range rules {
-			for _, left := range r.Left {
+			for i, left := range r.Left {
 				item := kept.ToDo{Text: left.Reason, From: r.Rule, Leg: leg, Since: day.Format(time.DateOnly)}
 				item.File, item.Line = place(left.Place)
-				item.Around = kept.LineOf(fsys, item.File, item.Line)
-				same := func(o kept.ToDo) bool {
-					return o.Text == item.Text && o.File == item.File && (o.Around == item.Around && o.Around != "" || o.Line == item.Line)
+				if i == noted {
+					item.Text = fmt.Sprintf("%s (here, and in %d places more)", left.Reason, len(r.Left)-noted-1)
 				}
-				if !slices.ContainsFunc(now, same) {
-					item.ID = Next(now)
-					now = append(now, item)
+				item.Around = lines.Of(item.File, item.Line)
+				byText, byLine := keys(item)
+				if i > noted || known[byText] || known[byLine] {
+					continue
 				}
+				known[byText], known[byLine] = item.Around != "", true
+				item.ID = name(next)
+				next++
+				now = append(now, item)
 			}
 		}
 		return now
 	})
+}
+
+// keys are what two notes of the same have in common: the text of the line, or its number.
+func keys(item kept.ToDo) (byText, byLine kept.ToDo) {
+	byText = kept.ToDo{Text: item.Text, File: item.File, Around: item.Around, Line: -1}
+	byLine = kept.ToDo{Text: item.Text, File: item.File, Line: item.Line}
+	return byText, byLine
 }
 
 // place reads "file:line".

@@ -38,6 +38,8 @@ type Source struct {
 	Ignored func(dirs []string) map[string]bool
 	// Real is the file that a name leads to, where there are links.
 	Real func(name string) (string, error)
+	// Reading is told the folder of the component that is read; it may be nil.
+	Reading func(dir string)
 }
 
 // Read finds and reads all components of a project.
@@ -64,7 +66,11 @@ func Read(from Source) (*Tree, error) {
 			}
 		}
 	}
-	if t.Parts, err = each(t.Parts, files); err != nil {
+	reading := from.Reading
+	if reading == nil {
+		reading = func(string) {}
+	}
+	if t.Parts, err = each(t.Parts, files, reading); err != nil {
 		return nil, err
 	}
 	t.dropAliases(from.Real)
@@ -105,7 +111,7 @@ func (t *Tree) In(files *ecosystem.Index) (*Tree, error) {
 	if files == t.Files {
 		return t, nil
 	}
-	parts, err := each(t.Parts, files)
+	parts, err := each(t.Parts, files, func(string) {})
 	if err != nil {
 		return nil, err
 	}
@@ -113,13 +119,14 @@ func (t *Tree) In(files *ecosystem.Index) (*Tree, error) {
 }
 
 // each reads components in other files, several at a time. The error is that of the first.
-func each(parts []*Part, files *ecosystem.Index) ([]*Part, error) {
+func each(parts []*Part, files *ecosystem.Index, reading func(dir string)) ([]*Part, error) {
 	read := make([]*Part, len(parts))
 	faults := make([]error, len(parts))
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, part := range parts {
 		group.Go(func() error {
+			reading(part.Dir)
 			read[i], faults[i] = part.In(files)
 			return nil
 		})
