@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"bellwether/internal/host/marked"
+	"bellwether/internal/host/run"
 	"bellwether/internal/host/within"
 )
 
@@ -24,6 +26,8 @@ type change struct {
 	From string `json:"from"`           // HEAD before it
 	To   string `json:"to,omitempty"`   // what a reset takes HEAD to
 	Says string `json:"says,omitempty"` // the first line of a commit's message
+	// Foreign are the locks that were there before, by their names and what they are known by.
+	Foreign map[string]string `json:"foreign,omitempty"`
 }
 
 const (
@@ -44,6 +48,9 @@ func (r *Repo) noted(ctx context.Context, c change, do func(*Repo) error) (err e
 		return err
 	}
 	c.Mark = marked.New(c.What)
+	if c.Foreign, err = r.locks(ctx); err != nil {
+		return err
+	}
 	data, err := json.Marshal(c)
 	if err != nil {
 		return err
@@ -56,7 +63,9 @@ func (r *Repo) noted(ctx context.Context, c change, do func(*Repo) error) (err e
 	if err = do(&marking); err == nil {
 		return r.Note.Remove()
 	}
-	merr := r.Mend(context.WithoutCancel(ctx), func(m Mended) error {
+	// A git that ended by itself left no lock of its own.
+	status, ended := run.ExitStatus(err)
+	merr := r.mend(context.WithoutCancel(ctx), ended && status >= 0, func(m Mended) error {
 		if m.Done {
 			return errUnkept
 		}
@@ -87,6 +96,11 @@ const mendPatience = 5 * time.Second
 // interrupted, keep is told what became of it, and the change stays noted until keep
 // has remembered that. The error of a git that is still at work says so.
 func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
+	return r.mend(ctx, false, keep)
+}
+
+// mend is Mend for a git of which it is known whether it ended by itself.
+func (r *Repo) mend(ctx context.Context, ended bool, keep func(Mended) error) error {
 	data, noted, err := r.Note.Read()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -98,8 +112,10 @@ func (r *Repo) Mend(ctx context.Context, keep func(Mended) error) error {
 		return fmt.Errorf("reading what git was at: %w", err)
 	}
 	r = r.Acting()
-	if err := r.unlock(ctx, c, noted); err != nil {
-		return err
+	if !ended {
+		if err := r.unlock(ctx, c, noted); err != nil {
+			return err
+		}
 	}
 	head, err := r.Head(ctx)
 	if err != nil {
@@ -131,11 +147,23 @@ func (r *Repo) unlock(ctx context.Context, c change, noted time.Time) error {
 	if err != nil {
 		return err
 	}
-	locks, err := r.locks(ctx, noted)
+	now, err := r.locks(ctx)
 	if err != nil {
 		return err
 	}
-	if len(locks) > 0 && !known {
+	var locks []string
+	for _, file := range slices.Sorted(maps.Keys(now)) {
+		if info, err := os.Lstat(file); now[file] != c.Foreign[file] && err == nil && ours(info.ModTime(), noted) {
+			locks = append(locks, file)
+		}
+	}
+	if len(locks) == 0 {
+		return nil
+	}
+	if pid := marked.AtWork("git", r.Top); pid != 0 {
+		return fmt.Errorf("a git is at work in the repository (process %d); run the command again when it has ended", pid)
+	}
+	if !known {
 		return fmt.Errorf(
 			"a git %s was interrupted, and left %s; remove it when no git is at work any more", c.What, strings.Join(locks, " and "),
 		)
@@ -147,6 +175,14 @@ func (r *Repo) unlock(ctx context.Context, c change, noted time.Time) error {
 	}
 	return nil
 }
+
+// ours tells whether a lock was made after a change was noted, and not at a time that is still to come.
+func ours(made, noted time.Time) bool {
+	return !made.Before(noted) && made.Before(time.Now().Add(clockStep))
+}
+
+// clockStep is how far the clock of a file system may be ahead.
+const clockStep = 2 * time.Second
 
 // made tells whether HEAD is the commit that was being made, and not the person's.
 func (r *Repo) made(ctx context.Context, c change) bool {
@@ -183,10 +219,10 @@ func (c *change) awaitEnd(ctx context.Context) (known bool, err error) {
 	}
 }
 
-// locks are the lock files of the checkout made since a time. Git makes them before
+// locks are the lock files of the checkout that are there, with what they are known by. Git makes them before
 // it writes a file anew, and removes them by renaming (gitrepository-layout(5),
 // api-lockfile).
-func (r *Repo) locks(ctx context.Context, since time.Time) (locks []string, err error) {
+func (r *Repo) locks(ctx context.Context) (map[string]string, error) {
 	names := []string{"index.lock", "HEAD.lock", "ORIG_HEAD.lock"}
 	if branch := r.Branch(ctx); branch != "" {
 		names = append(names, "refs/heads/"+branch+".lock")
@@ -195,9 +231,10 @@ func (r *Repo) locks(ctx context.Context, since time.Time) (locks []string, err 
 	if err != nil {
 		return nil, err
 	}
+	locks := map[string]string{}
 	for _, file := range files {
-		if info, err := os.Lstat(file); err == nil && !info.ModTime().Before(since) {
-			locks = append(locks, file)
+		if info, err := os.Lstat(file); err == nil {
+			locks[file] = fmt.Sprintf("%s %d", within.Identity(info), info.ModTime().UnixNano())
 		}
 	}
 	return locks, nil

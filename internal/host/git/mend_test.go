@@ -161,3 +161,35 @@ func (n note) Read() ([]byte, time.Time, error) {
 
 func (n note) Write(data []byte) error { return os.WriteFile(string(n), data, 0o644) }
 func (n note) Remove() error           { return os.Remove(string(n)) }
+
+// A lock that another git holds stays: one that was there before, one of a time to come, and one that a git met that then
+// ended by itself.
+func TestForeignLock(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	ctx := context.Background()
+	for _, when := range []time.Duration{-time.Minute, 0, time.Hour} {
+		r, write := repo(t)
+		write("a file", "two")
+		before, err := r.Head(ctx)
+		require.NoError(t, err)
+		leg, err := r.Commit(ctx, []string{"."}, "leg", nil)
+		require.NoError(t, err)
+		r.Note = note(filepath.Join(t.TempDir(), "note.json"))
+		write(".git/index.lock", "")
+		lock := filepath.Join(r.Top, ".git", "index.lock")
+		at := time.Now().Add(when)
+		require.NoError(t, os.Chtimes(lock, at, at))
+		require.Error(t, r.Back(ctx, leg, before, nil), "%s", when)
+		assert.FileExists(t, lock, "%s", when)
+		require.NoError(t, os.Remove(lock))
+		require.NoError(t, r.Back(ctx, leg, before, nil), "it goes on when the other git is done")
+	}
+	r, _ := interrupted(t, change{What: committing})
+	lock := filepath.Join(r.Top, ".git", "index.lock")
+	later := time.Now().Add(time.Hour)
+	require.NoError(t, os.Chtimes(lock, later, later))
+	require.NoError(t, r.Mend(ctx, func(Mended) error { return nil }))
+	assert.FileExists(t, lock, "no git that was killed can have made it")
+}

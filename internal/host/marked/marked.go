@@ -50,3 +50,22 @@ func Find(mark string) (found []Process, known bool) {
 	}
 	return found, true
 }
+
+// AtWork is a living process of a program that works in a folder or below, other than this one; 0 for none, and where the
+// system does not show it.
+func AtWork(program, dir string) (pid int) {
+	names, _ := filepath.Glob("/proc/[0-9]*/comm")
+	for _, name := range names {
+		comm, err := os.ReadFile(name)
+		at, lerr := os.Readlink(filepath.Join(filepath.Dir(name), "cwd"))
+		if err != nil || lerr != nil || strings.TrimSpace(string(comm)) != program {
+			continue
+		}
+		if below, err := filepath.Rel(dir, at); err == nil && filepath.IsLocal(below) {
+			if pid, err = strconv.Atoi(filepath.Base(filepath.Dir(name))); err == nil {
+				return pid
+			}
+		}
+	}
+	return 0
+}
