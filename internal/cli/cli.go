@@ -83,6 +83,7 @@ func (a *app) status(err error) int {
 		stage    *carry.FailedStage
 		answer   *fetch.Status
 		silence  *fetch.Unreachable
+		endless  *fetch.Endless
 	)
 	switch {
 	case err == nil:
@@ -104,7 +105,7 @@ func (a *app) status(err error) int {
 		return exitProblem
 	case errors.As(err, &fault):
 		return exitUsage
-	case errors.As(err, &answer), errors.As(err, &silence), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked),
+	case errors.As(err, &answer), errors.As(err, &silence), errors.As(err, &endless), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked),
 		errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
 		return exitOutside
 	case errors.As(err, new(usageError)):
@@ -220,7 +221,9 @@ func (a *app) open(ctx context.Context, report func(desk.Event)) (*work.Project,
 			report(desk.Event{Text: note, Done: true, Always: true, Aside: true})
 		}
 	}
-	opt := desk.Options{Dir: dir, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report, Doing: a.limits.note}
+	opt := desk.Options{
+		Dir: dir, Offline: a.offline, Refresh: a.refresh, Preview: a.preview, Books: a.books, Report: report, Doing: a.limits.note,
+	}
 	var err error
 	if opt.MinAge, err = settings.ParseAge(a.minAge); err != nil {
 		return nil, usageError{fmt.Errorf("--min-age: %w", err)}

@@ -55,9 +55,8 @@ func (l *limits) watch(ctx context.Context, stop func(), finished <-chan struct{
 			return
 		case <-look.C:
 			if metrics.Read(live); int64(live[0].Value.Uint64()) > limit/10*9 {
-				l.end(exitOutside, fmt.Sprintf("this takes more than %d MB of memory, while %s\n"+
-					"  next: if the files are yours and as large as that, set GOMEMLIMIT (4GiB, say); nothing is half done, or the next call puts it right",
-					limit>>20, l.at()))
+				l.end(exitOutside, fmt.Sprintf("this takes more than %d MB of memory, while %s; the next call puts right what is left\n"+
+					"  next: if the files are yours and as large as that, set GOMEMLIMIT (4GiB, say)", limit>>20, l.at()))
 			}
 		case <-ctx.Done():
 			stop() // a second interrupt ends the program at once

@@ -153,6 +153,9 @@ type walk struct {
 	dropped func(*Way) bool // it is not to be walked any more; nil for nothing
 }
 
+// maxDepth bounds by how many others a module may be needed.
+const maxDepth = 5000
+
 // step is a module to look at, with the statements that lead to it.
 type step struct {
 	way      *Way
@@ -169,6 +172,9 @@ func (w *walk) run() error {
 		}
 		if w.dropped != nil && w.dropped(at.way) {
 			continue
+		}
+		if at.way.depth > maxDepth {
+			return fmt.Errorf("%s is needed by way of more than %d others: there is no end of it", at.way, maxDepth)
 		}
 		here := at.way.Module
 		asks, err := w.graph.Asks(w.ctx, here)

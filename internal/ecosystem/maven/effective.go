@@ -195,6 +195,9 @@ func (s *poms) imports(ctx context.Context, e *effective, deep int) error {
 		if err == nil && list == nil {
 			continue
 		}
+		if err != nil && deep > 0 {
+			return err // the first one that imports is told
+		}
 		if err != nil {
 			return fmt.Errorf("%s:%d imports %s: %w", l.of.file, l.line, c, err)
 		}

@@ -89,6 +89,8 @@ type Client struct {
 	poms     map[string]*once[[]byte]
 	lists    map[string]*once[[]string]
 	classes  map[string]*once[*Classes]
+	// undigested are the repositories that do not state a digest of some file.
+	undigested sync.Map
 }
 
 // once is something that is asked for once.
@@ -315,6 +317,9 @@ func (c *Client) verify(ctx context.Context, r Repository, file string, data []b
 			}
 			return nil
 		}
+	}
+	if _, told := c.undigested.LoadOrStore(r.ID, true); !told && !strings.HasPrefix(r.URL, "file:") {
+		c.around.Note(fmt.Sprintf("the repository %s states no digest of %s, nor perhaps of others: what it answers is not checked then", r.ID, file))
 	}
 	return nil
 }

@@ -36,6 +36,7 @@ type Config struct {
 	Slow     time.Duration // how long an answer may come slower than minRate; zero for DefaultSlow
 	Retries  int           // how often a failed request is tried again
 	Most     int64         // bytes that any answer may have at most, whatever its request allows; zero for no further bound
+	Asked    *Count        // what hosts were asked for, by all clients that share it; nil for not counting
 }
 
 // Client gets documents. It may be used by many goroutines at once.
@@ -344,6 +345,9 @@ func (c *Client) once(ctx context.Context, r Request, kept entry, have bool) ([]
 	req, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, r.URL, nil)
 	if err != nil {
 		return nil, fmt.Errorf("%q is no address", harmless.Address(r.URL))
+	}
+	if err := c.cfg.Asked.one(req.URL.Host); err != nil {
+		return nil, err
 	}
 	req.Header.Set("User-Agent", "bellwether")
 	if r.Accept != "" {

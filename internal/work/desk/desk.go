@@ -47,6 +47,7 @@ type Desk struct {
 	Files    *within.Folder // the project's, as they lie on disk
 	prober   *run.Prober
 	teller   *teller
+	asked    *fetch.Count // what hosts were asked for in this call
 	table    *table
 }
 
@@ -62,7 +63,7 @@ func New(opt Options) (*Desk, error) {
 	}
 	d := &Desk{
 		Root: dir, Options: opt, Clock: time.Now(), Settings: &settings.Settings{}, teller: &teller{report: opt.Report},
-		table: newTable(),
+		table: newTable(), asked: &fetch.Count{},
 	}
 	if d.Files, err = within.Open(dir, d.passOver); err != nil {
 		return nil, err
@@ -118,7 +119,9 @@ const cacheAge = time.Hour
 // Client asks servers for documents, and keeps what they say.
 func (d *Desk) Client() *fetch.Client {
 	return fetch.New(
-		fetch.Config{CacheDir: d.CacheFile("documents"), MaxAge: cacheAge, Offline: d.Options.Offline, Refresh: d.Options.Refresh},
+		fetch.Config{
+			CacheDir: d.CacheFile("documents"), MaxAge: cacheAge, Offline: d.Options.Offline, Refresh: d.Options.Refresh, Asked: d.asked,
+		},
 	)
 }
 
