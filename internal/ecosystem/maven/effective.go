@@ -125,6 +125,12 @@ func (s *poms) inProject(name string) (*pom, error) {
 	if err != nil {
 		return nil, &model.Fault{Doing: "reading a pom", File: name, Wrong: model.Reason(err), Cause: err}
 	}
+	if len(src) > mavenrepo.MaxPOM {
+		return nil, &model.Fault{
+			Doing: "reading a pom", File: name, Line: 1,
+			Wrong: fmt.Sprintf("it has %.1f MB, and no more than %d MB are read of one", float64(len(src))/(1<<20), mavenrepo.MaxPOM>>20),
+		}
+	}
 	p, err := readPOM(name, src, true, s.config, s.exists(name))
 	if err != nil {
 		return nil, err

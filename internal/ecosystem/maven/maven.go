@@ -51,7 +51,7 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 	module := map[string]bool{}
 	for _, file := range files {
 		src, err := fs.ReadFile(x.FS, file)
-		if err != nil {
+		if err != nil || len(src) > mavenrepo.MaxPOM {
 			continue // reading it tells what is wrong
 		}
 		if p, err := readPOM(file, src, true, &config{environment: &mavenrepo.Environment{}}, nil); err == nil {

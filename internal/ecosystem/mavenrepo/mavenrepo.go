@@ -72,10 +72,10 @@ const ProjectFolder = "/{project}/"
 // (Maven's own Super POM).
 var Central = Repository{ID: "central", URL: "https://repo.maven.apache.org/maven2"}
 
-// The bounds of a list of versions and of a file that describes a version, in bytes.
+// The bounds of a list of versions and of a pom, in bytes.
 const (
 	maxMetadata = 16 << 20
-	maxPOM      = 8 << 20
+	MaxPOM      = 8 << 20
 )
 
 // ErrMissing is the error of what no repository has.
@@ -203,7 +203,7 @@ func (c *Client) POM(ctx context.Context, repositories []Repository, of Coordina
 func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordinates, version string) ([]byte, error) {
 	file := of.file(version, version, ".pom")
 	if c.settings.Local != "" {
-		text, err := within.Plain(filepath.Join(c.settings.Local, filepath.FromSlash(file)), maxPOM)
+		text, err := within.Plain(filepath.Join(c.settings.Local, filepath.FromSlash(file)), MaxPOM)
 		if err == nil {
 			return text, nil
 		}
@@ -215,7 +215,7 @@ func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordina
 		file, err := c.fileIn(ctx, r, of, version, ".pom")
 		var text []byte
 		if err == nil && file != "" {
-			text, err = c.checked(ctx, r, file, maxPOM)
+			text, err = c.checked(ctx, r, file, MaxPOM)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("asking the repository %s for %s %s: %w", r.ID, of, version, err)

@@ -28,7 +28,7 @@ func (c *Client) Module(ctx context.Context, repositories []Repository, of Coord
 		if err != nil || file == "" {
 			continue
 		}
-		text, err := c.checked(ctx, r, file, maxPOM)
+		text, err := c.checked(ctx, r, file, MaxPOM)
 		if err != nil {
 			return m, fmt.Errorf("asking the repository %s for the metadata of %s %s: %w", r.ID, of, version, err)
 		}

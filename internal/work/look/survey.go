@@ -111,26 +111,36 @@ func inEffect(ctx context.Context, d *desk.Desk, part *tree.Part, all []model.Re
 	if err != nil {
 		return all // which is told where it is asked for
 	}
+	versions := map[model.Subject]string{}
+	for _, p := range slices.Backward(packages) {
+		versions[p.Subject] = p.Version
+	}
 	all = slices.Clone(all)
 	for i := range all {
-		at := slices.IndexFunc(packages, func(p model.Package) bool { return p.Subject == all[i].Subject })
-		if elsewhere(all[i]) && at >= 0 {
-			all[i].Locked = packages[at].Version
+		if version, known := versions[all[i].Subject]; known && elsewhere(all[i]) {
+			all[i].Locked = version
 		}
 	}
 	return all
 }
 
-// joined joins errors, those that say the same once.
+// shown is how many errors are told one by one. All of them stand beside what they are about.
+const shown = 10
+
+// joined joins errors, those that say the same once, and counts those that are too many.
 func joined(all []error) error {
 	said := map[string]bool{}
-	return errors.Join(slices.DeleteFunc(all, func(err error) bool {
-		again := err != nil && said[err.Error()]
-		if err != nil {
+	var told []error
+	for _, err := range all {
+		if err != nil && !said[err.Error()] {
 			said[err.Error()] = true
+			told = append(told, err)
 		}
-		return again
-	})...)
+	}
+	if more := len(told) - shown; more > 1 {
+		told = append(told[:shown], fmt.Errorf("and %d more errors like these", more))
+	}
+	return errors.Join(told...)
 }
 
 func surveyRequirement(
