@@ -105,10 +105,10 @@ func (a *app) status(err error) int {
 		return exitProblem
 	case errors.As(err, &fault):
 		return exitUsage
-	case errors.As(err, &answer), errors.As(err, &silence), errors.As(err, &endless), errors.Is(err, fetch.ErrNotCached), errors.Is(err, fetch.ErrNotAsked),
-		errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
+	case errors.As(err, &answer), errors.As(err, &silence), errors.As(err, &endless), errors.Is(err, fetch.ErrNotCached),
+		errors.Is(err, fetch.ErrNotAsked), errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
 		return exitOutside
-	case errors.As(err, new(usageError)):
+	case errors.As(err, new(usageError)), errors.Is(err, syscall.ENAMETOOLONG):
 		return exitUsage
 	}
 	return exitProblem

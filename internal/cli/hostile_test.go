@@ -84,6 +84,10 @@ func newHostile(t *testing.T, seed uint64, registry string) *hostile {
 	for _, d := range []string{h.root, h.outside, filepath.Join(dir, "home"), filepath.Join(dir, "tmp")} {
 		require.NoError(t, os.Mkdir(d, 0o755))
 	}
+	maven := filepath.Join(dir, "home", ".m2")
+	require.NoError(t, os.Mkdir(maven, 0o755))
+	settings := "<settings><mirrors><mirror><id>m</id><mirrorOf>*</mirrorOf><url>" + registry + "</url></mirror></mirrors></settings>"
+	require.NoError(t, os.WriteFile(filepath.Join(maven, "settings.xml"), []byte(settings), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(h.outside, "secret"), []byte("package.json"), 0o644))
 	program := "#!/bin/sh\ntouch " + filepath.Join(h.outside, "ran") + "\ncat\n"
 	require.NoError(t, os.WriteFile(filepath.Join(h.outside, "program"), []byte(program), 0o755))
@@ -301,6 +305,46 @@ var traps = []trap{
 		)
 		h.write(".bundle/config", "BUNDLE_MIRROR__ALL: file://"+h.outside+"\nBUNDLE_SSL_CA_CERT: "+filepath.Join(h.outside, "secret")+"\n")
 	}},
+	{"a pom that leads out", func(h *hostile) {
+		p := filepath.Join(h.outside, "program")
+		inner := h.pick(
+			"<parent><groupId>g</groupId><artifactId>up</artifactId><version>1</version><relativePath>../outside/secret</relativePath></parent>",
+			"<modules><module>../outside</module><module>"+h.outside+"</module><module>.git</module></modules>",
+			"<repositories><repository><id>x</id><url>file://"+h.outside+"</url></repository></repositories>",
+			"<repositories><repository><id>x</id><url>file:${project.basedir}/../outside</url></repository></repositories>",
+			"<properties><a>${b}</a><b>${a}${a}</b></properties>",
+		)
+		h.write("m/pom.xml", "<project><modelVersion>4.0.0</modelVersion><groupId>me</groupId><artifactId>p</artifactId><version>1</version>"+
+			inner+"<dependencies><dependency><groupId>../../g</groupId><artifactId>left</artifactId><version>${a}</version></dependency>"+
+			"<dependency><groupId>g</groupId><artifactId>s</artifactId><version>1</version><scope>system</scope><systemPath>"+
+			filepath.Join(h.outside, "secret")+"</systemPath></dependency></dependencies></project>")
+		h.write("m/.mvn/maven.config", "-s\n"+h.pick("../outside/secret", filepath.Join(h.outside, "secret"), "s.xml")+"\n")
+		h.write("m/.mvn/jvm.config", "-javaagent:"+p+"\n")
+		h.write("m/s.xml", "<settings><localRepository>"+h.outside+"</localRepository></settings>")
+		h.link(p, "m/mvnw")
+	}},
+	{"rules that write where nobody may", func(h *hostile) {
+		h.link(h.outside, "out")
+		h.link(".git", "dotgit")
+		h.link(".bellwether", "keep")
+		body := h.pick(
+			"file: {add: out/written, text: evil}", "file: {add: dotgit/hooks/post-commit, text: evil}", "file: {add: keep/route.yaml, text: evil}",
+			"file: {from: package.json, to: .BELLWETHER/route.yaml}", "file: {delete: 'out/**'}", "file: {add: .git /config, text: evil}",
+			"rename: {old: left, new: evil}", "command: {run: ["+filepath.Join(h.outside, "program")+"]}",
+		)
+		h.write("rules.yaml", "schema: bellwether/book/1\nrules:\n  - id: x\n    because: x\n    adapt:\n      "+body+
+			"\n      examples: [{file: a.js, before: \"left()\\n\", after: \"evil()\\n\"}]\n")
+		h.write("a.js", "left()\n")
+		h.link(filepath.Join(h.outside, "secret"), "b.js")
+	}},
+	{"templates", func(h *hostile) {
+		h.write("old/base.txt", "x\n")
+		h.write("new/base.txt", "y\n")
+		h.write(h.pick("new/.bellwether/route.yaml", "new/template/.bellwether/journal/record.json", "new/.GIT/hooks/x", "new/git~1/x"), "evil")
+		h.write("new/"+h.pick("out/written", "Base.txt", "{{x}}/written", "{{name}}.txt", "base.txt."), "evil")
+		h.link(filepath.Join(h.outside, "secret"), "new/secret")
+		h.link(h.outside, "out")
+	}},
 	{"toolchains", func(h *hostile) {
 		h.write("g/go.mod", "module own.example/g\n\ngo 1.99\n\ntoolchain go1.99.9\n")
 		h.write("g/g.go", "package g\n")
@@ -334,7 +378,11 @@ func (h *hostile) command() []string {
 		{"survey"}, {"survey", "--offline"}, {"prereqs"}, {"route", "--reach", "minor"}, {"explain", "left"}, {"status"}, {"books"},
 		{"route", "--reach", "major", "--format", "json"},
 	}
-	acting := [][]string{{"verify"}, {"advance"}, {"undo"}, {"culprit"}, {"tick", "x", "--pass"}, {"status", "--adopt"}}
+	acting := [][]string{
+		{"verify"}, {"advance"}, {"undo"}, {"culprit"}, {"tick", "x", "--pass"}, {"status", "--adopt"},
+		{"adapt", "--rules", "rules.yaml", "--apply"}, {"adapt", "--rules", "rules.yaml"}, {"books", "check", "rules.yaml"},
+		{"scaffold", "--from", "old", "--to", "new", "--take-clean"}, {"scaffold", "--from", "old", "--to", "new", "--set", "x=../outside"},
+	}
 	all := append(reading, acting...)
 	return all[h.rng.IntN(len(all))]
 }

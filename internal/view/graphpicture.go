@@ -132,7 +132,7 @@ func (picture) markdown(io.Writer)      {}
 func (p picture) html(w io.Writer) {
 	inner, width, height := p.of.drawing()
 	fmt.Fprintf(w, "<figure><figcaption>%s</figcaption><div class=\"wide\" tabindex=\"0\" role=\"group\" aria-label=\"%s\">"+
-		"<svg viewBox=\"0 0 %.0f %.0f\" style=\"max-width: %.0fpx; min-width: min(44rem, %.0fpx)\" role=\"img\" aria-label=\"%s\">\n"+
+		"<svg viewBox=\"0 0 %.0f %.0f\" class=\"%s\" role=\"img\" aria-label=\"%s\">\n"+
 		"%s</svg></div></figure>\n",
-		escaped(p.name), escaped(p.name), width, height, width, width, escaped(p.name), inner)
+		escaped(p.name), escaped(p.name), width, height, widthClass(width), escaped(p.name), inner)
 }

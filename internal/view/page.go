@@ -1,6 +1,8 @@
 package view
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"strings"
@@ -58,15 +60,43 @@ for (const th of document.querySelectorAll('th')) {
 }
 `
 
+// The widths of drawings, in steps: a page lets no style stand in an element.
+const (
+	widthStep = 80 // pixels
+	mostSteps = 40
+)
+
+// widthClass is the class of a drawing that is so many pixels wide.
+func widthClass(width float64) string {
+	return fmt.Sprintf("w%d", min(int(width)/widthStep+1, mostSteps))
+}
+
+// widths is the style of these classes: no wider than drawn, and not so narrow that nobody can read it.
+func widths() string {
+	var b strings.Builder
+	for n := 1; n <= mostSteps; n++ {
+		fmt.Fprintf(&b, "svg.w%d { max-width: %dpx; min-width: min(44rem, %dpx); }\n", n, n*widthStep, n*widthStep)
+	}
+	return b.String()
+}
+
+// hashOf is how a content policy names a text that may stand in the page (CSP3, hash-source).
+func hashOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+}
+
 // page writes a document as one file that asks nothing of anywhere. Drawn is a drawing that stands before its parts,
 // already as SVG; empty for none.
 func page(w io.Writer, title, summary, drawn string, d *document) error {
 	var b strings.Builder
+	style := pageStyle + widths()
 	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"+
 		"<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"+
-		"<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'\">\n"+
-		"<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n<p>%s</p>\n</header>\n", escaped(title), pageStyle,
-		escaped(title), escaped(summary))
+		"<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; "+
+		"style-src %s; script-src %s; base-uri 'none'; form-action 'none'\">\n"+
+		"<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n<p>%s</p>\n</header>\n",
+		hashOf(style), hashOf(pageScript), escaped(title), style, escaped(title), escaped(summary))
 	b.WriteString("<nav aria-label=\"parts\"><ul>\n")
 	for _, part := range d.blocks {
 		if h, is := part.(heading); is {

@@ -208,6 +208,14 @@ func pages(t *testing.T) map[string]string {
 // chromium gives the title that scripts of a page set, in a window; it skips where there is no browser.
 func chromium(t *testing.T, page string, flags ...string) string {
 	t.Helper()
+	title := regexp.MustCompile(`(?s)<title>(.*?)</title>`).FindStringSubmatch(browse(t, page, flags...))
+	require.NotNil(t, title)
+	return html.UnescapeString(title[1])
+}
+
+// browse gives a page as it is once its scripts have run; it skips where there is no browser.
+func browse(t *testing.T, page string, flags ...string) string {
+	t.Helper()
 	if testing.Short() {
 		t.Skip("it starts a browser")
 	}
@@ -226,15 +234,36 @@ func chromium(t *testing.T, page string, flags ...string) string {
 	cmd.Env = append(slices.Clone(os.Environ()), "HOME="+t.TempDir())
 	out, err := cmd.Output()
 	require.NoError(t, err)
-	title := regexp.MustCompile(`(?s)<title>(.*?)</title>`).FindSubmatch(out)
-	require.NotNil(t, title)
-	return html.UnescapeString(string(title[1]))
+	return string(out)
+}
+
+// unguarded is a page whose policy lets a test add its script.
+func unguarded(t *testing.T, page string) string {
+	rest := policy.ReplaceAllString(page, "")
+	require.NotEqual(t, page, rest)
+	return rest
+}
+
+var policy = regexp.MustCompile(`<meta http-equiv="Content-Security-Policy"[^>]*>`)
+
+// TestPagePolicy sees that a page runs its own script, and shows its own style, and no others.
+func TestPagePolicy(t *testing.T) {
+	for name, page := range pages(t) {
+		assert.NotContains(t, page, "unsafe-inline", name)
+		assert.NotContains(t, page, " style=", name)
+		own := strings.Replace(page, "<main>", "<main><table><thead><tr><th>x</th></tr></thead></table>", 1)
+		const harm = "<script>document.title = 'evil'</script><img src=x onerror=\"document.title = 'evil'\">"
+		evil := strings.Replace(own, "</main>", harm+"</main>", 1)
+		assert.NotEqual(t, "evil", chromium(t, evil), name)
+		dom := browse(t, own)
+		assert.Contains(t, dom, `<th aria-sort="none" tabindex="0">x</th>`, "%s: its own script ran", name)
+	}
 }
 
 // TestPageFits draws the pages at several widths.
 func TestPageFits(t *testing.T) {
 	for name, page := range pages(t) {
-		page = strings.Replace(page, "</body>", measure, 1)
+		page = strings.Replace(unguarded(t, page), "</body>", measure, 1)
 		for _, window := range []string{"1280,800", "500,844", "1920,1080"} {
 			assert.Equal(t, "measured: fine", chromium(t, page, "--window-size="+window), name+" "+window)
 		}
@@ -264,7 +293,7 @@ axe.run(document, {resultTypes: ['violations']}).then(r => {
 }, e => { document.title = 'failed: ' + e });
 </script></body>`
 	for name, page := range pages(t) {
-		page = strings.Replace(page, "</body>", check, 1)
+		page = strings.Replace(unguarded(t, page), "</body>", check, 1)
 		for _, look := range []string{"0", "1"} { // dark, light
 			said := chromium(t, page, "--window-size=1280,800", "--virtual-time-budget=20000", "--blink-settings=preferredColorScheme="+look)
 			assert.Equal(t, "checked: ", said, name+" "+look)

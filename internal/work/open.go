@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/host/run"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -92,8 +93,16 @@ func (p *Project) holdsSomething() error {
 	if err != nil || len(places.Groups) > 0 {
 		return err
 	}
+	manifests := p.Tree.Table.Manifests()
+	if found := p.Tree.Files.Named(manifests, func(string) bool { return false }); len(found) > 0 {
+		return &model.Fault{
+			Doing: "looking for components", File: p.Desk.Options.Dir, Next: "look at components in bellwether.yaml, and at .gitignore",
+			Wrong: "what is there does not count (" + spelling.Few(found, 3) + "): it belongs to another manifest, lies in a folder for " +
+				"what is built or installed, or is left out by the settings or by git",
+		}
+	}
 	return &model.Fault{
 		Doing: "looking for components", File: p.Desk.Options.Dir, Next: "give the project's folder with --project",
-		Wrong: "there is no " + strings.Join(p.Tree.Table.Manifests(), " and no ") + " here or below, and no file that states a runtime",
+		Wrong: "there is no " + strings.Join(manifests, " and no ") + " here or below, and no file that states a runtime",
 	}
 }

@@ -26,6 +26,12 @@ func (t Tree) WithoutKept() (rest Tree, kept []string) {
 	return rest, kept
 }
 
+// The longest names that file systems have, in bytes: of a file with its folders, and of one part.
+const (
+	maxName = 4000
+	maxPart = 255
+)
+
 // CheckNames refuses names that no file of a project may have, and those that some system takes for one and
 // the same, in whole or in a folder of theirs.
 func (t Tree) CheckNames() error {
@@ -33,6 +39,9 @@ func (t Tree) CheckNames() error {
 	for _, name := range slices.Sorted(maps.Keys(t)) {
 		if !fs.ValidPath(name) || strings.ContainsAny(name, "\\\x00") {
 			return fmt.Errorf("%q is no name of a file in it", name)
+		}
+		if len(name) > maxName || slices.ContainsFunc(strings.Split(name, "/"), func(part string) bool { return len(part) > maxPart }) {
+			return fmt.Errorf("%.40q… is longer than the name of a file can be", name)
 		}
 		switch reserved.Of(name) {
 		case reserved.Git:

@@ -225,7 +225,11 @@ func Decode(file string, src []byte, into any) error {
 	f := fault(file, err)
 	if m := unknownKey.FindStringSubmatch(f.Wrong); m != nil {
 		f.Wrong = fmt.Sprintf("the key %q is not known", m[1])
-		f.Next = spelling.DidYouMean(m[1], keys(reflect.TypeOf(into), nil))
+		if known := keys(reflect.TypeOf(into), nil); slices.Contains(known, m[1]) {
+			f.Wrong = fmt.Sprintf("the key %q does not belong here", m[1])
+		} else {
+			f.Next = spelling.DidYouMean(m[1], known)
+		}
 		f.Col = columnOf(src, f.Line, m[1])
 	}
 	return f

@@ -319,7 +319,9 @@ func (c *Client) verify(ctx context.Context, r Repository, file string, data []b
 		}
 	}
 	if _, told := c.undigested.LoadOrStore(r.ID, true); !told && !strings.HasPrefix(r.URL, "file:") {
-		c.around.Note(fmt.Sprintf("the repository %s states no digest of %s, nor perhaps of others: what it answers is not checked then", r.ID, file))
+		c.around.Note(fmt.Sprintf(
+			"the repository %s states no digest of %s, nor perhaps of others: what it answers is not checked then", r.ID, file,
+		))
 	}
 	return nil
 }

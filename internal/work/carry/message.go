@@ -41,89 +41,107 @@ func subject(l model.LegResult) string {
 	return "Move " + l.Title
 }
 
+// lines is a text made line by line: what somebody else wrote begins no line of its own.
+type lines struct{ strings.Builder }
+
+func (l *lines) add(format string, args ...any) {
+	l.WriteString(harmless.Line(fmt.Sprintf(format, args...)) + "\n")
+}
+
+// list adds a list with its heading; an empty one adds nothing.
+func (l *lines) list(heading string, items []string) {
+	for i, item := range items {
+		if i == 0 {
+			l.add("")
+			l.add("%s:", heading)
+		}
+		l.add("- %s", item)
+	}
+}
+
 // message is the commit's: what moved and why, and what was verified.
 func (a *advance) message(r *finding.LegResult) string {
-	var b strings.Builder
-	b.WriteString(subjectLine(r.Leg) + "\n\n")
+	b := &lines{}
+	b.add("%s", subjectLine(r.Leg))
+	b.add("")
 	for _, m := range r.Leg.Moves {
-		fmt.Fprintf(&b, "- %s %s to %s", m.Name, cmp.Or(m.From, "(new)"), m.To)
+		text := fmt.Sprintf("- %s %s to %s", m.Name, cmp.Or(m.From, "(new)"), m.To)
 		if m.Because != "" {
-			b.WriteString(": " + m.Because)
+			text += ": " + m.Because
 		}
-		b.WriteString("\n")
+		b.add("%s", text)
 	}
-	for i, note := range r.Leg.Notes {
-		if i == 0 {
-			b.WriteString("\nTo know:\n")
-		}
-		fmt.Fprintf(&b, "- %s\n", note)
+	b.list("To know", r.Leg.Notes)
+	repairs(b, r.Leg.Repairs)
+	var keys []string
+	for _, k := range r.Leg.Keys {
+		keys = append(keys, k.String())
 	}
-	b.WriteString(repairs(r.Leg.Repairs))
-	for i, k := range r.Leg.Keys {
-		if i == 0 {
-			b.WriteString("\nKeys of configuration:\n")
-		}
-		fmt.Fprintf(&b, "- %s\n", k)
-	}
+	b.list("Keys of configuration", keys)
 	if n := len(r.Leg.Carried); n > 0 {
-		fmt.Fprintf(&b, "\nOther packages that move along: %d.\n", n)
+		b.add("")
+		b.add("Other packages that move along: %d.", n)
 	}
-	var stages []string
+	b.add("")
+	b.add("%s", verified(r))
+	b.add("")
+	b.add("Leg %s of the route to %s.", r.Leg.ID, strings.Join(a.file.Destination, ", "))
+	b.trailers(r, a.file.Destination)
+	return b.String()
+}
+
+// verified says what was run for the leg, and what came of the tests.
+func verified(r *finding.LegResult) string {
+	var stages, told []string
 	for _, s := range r.Verification.Stages {
 		if s.Status == finding.Passed && s.Kept == "" && s.Name != settings.StageClean && !slices.Contains(stages, s.Name) {
 			stages = append(stages, s.Name)
 		}
 	}
-	fmt.Fprintf(&b, "\nVerified from clean: %s", strings.Join(stages, ", "))
+	text := "Nothing was run"
+	if len(stages) > 0 {
+		text = "Verified from clean: " + strings.Join(stages, ", ")
+	}
 	if passed, failed := r.Verification.Count(); passed+failed > 0 {
-		fmt.Fprintf(&b, "; %s passed", spelling.Count(passed, "test", "tests"))
+		text += fmt.Sprintf("; %s passed", spelling.Count(passed, "test", "tests"))
 		if failed > 0 {
-			fmt.Fprintf(&b, ", %d failed as before", failed)
+			text += fmt.Sprintf(", %d failed as before", failed)
 		}
 	}
-	var told []string
 	for _, s := range r.Verification.Stages {
 		if s.Kept != "" && !slices.Contains(told, s.Component) {
 			told = append(told, s.Component)
-			fmt.Fprintf(&b, "; in %s nothing that it reads has changed since %s", s.Component, s.Kept)
+			where := s.Component
+			if where == "." || where == "" {
+				where = "the root folder"
+			}
+			text += fmt.Sprintf("; in %s nothing that it reads has changed since %s", where, s.Kept)
 		}
 	}
-	fmt.Fprintf(&b, ".\n\nLeg %s of the route to %s.\n", r.Leg.ID, strings.Join(a.file.Destination, ", "))
-	b.WriteString(trailers(r, a.file.Destination))
-	return harmless.Text(b.String())
+	return text + "."
 }
 
 // trailers are for machines, as git reads them (git-interpret-trailers).
-func trailers(r *finding.LegResult, destination []string) string {
+func (l *lines) trailers(r *finding.LegResult, destination []string) {
 	passed, failed := r.Verification.Count()
-	return fmt.Sprintf("\nRoute: %s\nRoute-Leg: %s\nVerified-Tests: %d passed, %d failed\n",
-		harmless.Line(strings.Join(destination, ", ")), harmless.Line(r.Leg.ID), passed, failed)
+	l.add("")
+	l.add("Route: %s", strings.Join(destination, ", "))
+	l.add("Route-Leg: %s", r.Leg.ID)
+	l.add("Verified-Tests: %d passed, %d failed", passed, failed)
 }
 
 // repairs are what rules changed for the leg, and what they left.
-func repairs(all []model.RepairResult) string {
-	var done, left strings.Builder
+func repairs(b *lines, all []model.RepairResult) {
+	var done, left []string
 	for _, r := range all {
 		if len(r.Files) > 0 {
-			fmt.Fprintf(
-				&done,
-				"- %s: %s (%s in %s)\n",
-				r.Rule,
-				r.Says,
-				spelling.Count(len(r.Places), "place", "places"),
-				spelling.Count(len(r.Files), "file", "files"),
-			)
+			places, files := spelling.Count(len(r.Places), "place", "places"), spelling.Count(len(r.Files), "file", "files")
+			done = append(done, fmt.Sprintf("%s: %s (%s in %s)", r.Rule, r.Says, places, files))
 		}
 		for _, l := range r.Left {
-			fmt.Fprintf(&left, "- %s: %s\n", l.Place, l.Reason)
+			left = append(left, l.Place+": "+l.Reason)
 		}
 	}
-	text := ""
-	if done.Len() > 0 {
-		text += "\nRepaired by rules:\n" + done.String()
-	}
-	if left.Len() > 0 {
-		text += "\nLeft to be done:\n" + left.String()
-	}
-	return text
+	b.list("Repaired by rules", done)
+	b.list("Left to be done", left)
 }

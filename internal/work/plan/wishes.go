@@ -29,19 +29,22 @@ func (p *planner) knownNames(wishes []world.Destination, holds []string) error {
 			}
 		}
 	}
-	names := holds
-	for _, w := range wishes {
-		names = append(names, w.Name)
-	}
-	for _, name := range names {
-		if s, ok := model.ReadSubject(name); ok && s.IsPin() {
-			continue // a runtime or tool may be stated anywhere
+	check := func(doing, name string) error {
+		if s, ok := model.ReadSubject(name); ok && s.IsPin() || slices.Contains(known, name) {
+			return nil // a runtime or tool may be stated anywhere
 		}
-		if !slices.Contains(known, name) {
-			return &model.Fault{
-				Doing: "reading the destination", Wrong: fmt.Sprintf("no manifest of this project requires %q", name),
-				Next: spelling.DidYouMean(name, known),
-			}
+		return &model.Fault{
+			Doing: doing, Wrong: fmt.Sprintf("no manifest of this project requires %q", name), Next: spelling.DidYouMean(name, known),
+		}
+	}
+	for _, name := range holds {
+		if err := check("reading what is to be held", name); err != nil {
+			return err
+		}
+	}
+	for _, w := range wishes {
+		if err := check("reading the destination", w.Name); err != nil {
+			return err
 		}
 	}
 	return nil

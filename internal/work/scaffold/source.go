@@ -186,7 +186,7 @@ func fromRepository(ctx context.Context, address, ref, source string) (all scaff
 				names = append(names, short)
 			}
 		}
-		if slices.Sort(names); len(names) == 0 || ctx.Err() != nil {
+		if slices.Sort(names); len(names) == 0 || slices.Contains(names, ref) || ctx.Err() != nil {
 			return nil, err
 		}
 		return nil, fault(source, "the repository has no "+ref, near(ref, names))

@@ -1,0 +1,87 @@
+package gem
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+	"bellwether/internal/standin/hostile"
+)
+
+// TestHostileServer asks for a gem of servers that misbehave in every way, with the list of all gems and with its own: there
+// is the right answer or an error that names the gem, within bounds of time and memory.
+func TestHostileServer(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	good := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text := map[string]string{
+			"/versions": "created_at: 2026-01-01\n---\nleft 1.0.0,1.1.0 " + strings.Repeat("0", 31) + "\n", "/info/left": "---\n1.0.0 |\n1.1.0 |\n",
+		}[r.URL.Path]
+		if text == "" {
+			http.NotFound(w, r)
+			return
+		}
+		_, _ = w.Write([]byte(text))
+	})
+	want := ""
+	for _, kind := range []string{"/versions", "/info/left"} {
+		for _, b := range append([]hostile.Behaviour{{Name: "good"}}, hostile.All()...) {
+			handler := http.Handler(good)
+			if b.Serve != nil {
+				handler = hostile.At(good, b, func(path string) bool { return path == kind })
+			}
+			server := httptest.NewServer(handler)
+			began := time.Now()
+			var got string
+			var err error
+			memory := hostile.Memory(func() { got, err = askServer(t, server.URL) })
+			took := time.Since(began)
+			server.CloseClientConnections()
+			server.Close()
+			name := fmt.Sprintf("%s at %s", b.Name, kind)
+			assert.Less(t, took, hostile.MaxTime, name)
+			assert.Less(t, memory, hostile.MaxMemory, name)
+			switch {
+			case b.Serve == nil:
+				require.NoError(t, err)
+				want = got
+			case err != nil:
+				assert.Contains(t, err.Error(), "left", name)
+			case !b.Content && kind != "/info/left": // lines of a list that are cut off whole are not missed where no digest is stated
+				assert.Equal(t, want, got, name)
+			}
+		}
+	}
+}
+
+// askServer tells what a server says of a gem, in short.
+func askServer(t *testing.T, address string) (string, error) {
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	r, err := Ecosystem{}.Connect(ctx, ecosystem.Surroundings{
+		Files:  fstest.MapFS{"Gemfile": {Data: []byte("source '" + address + "'\ngem 'left'")}},
+		Client: fetch.New(fetch.Config{Slow: 150 * time.Millisecond, Stall: 100 * time.Millisecond, Most: 24 << 20}), Now: time.Now(),
+		Say: func(string) {}, Ask: func(context.Context, ...string) (string, error) { return "", assert.AnError },
+	}, ".")
+	if err != nil {
+		return "", err
+	}
+	releases, err := r.Releases(ctx, model.Subject{Kind: Name, Name: "left"})
+	text := ""
+	for _, rel := range releases {
+		text += rel.Version + "\n"
+	}
+	return text, err
+}
