@@ -319,7 +319,6 @@ var traps = []trap{
 			"<dependency><groupId>g</groupId><artifactId>s</artifactId><version>1</version><scope>system</scope><systemPath>"+
 			filepath.Join(h.outside, "secret")+"</systemPath></dependency></dependencies></project>")
 		h.write("m/.mvn/maven.config", "-s\n"+h.pick("../outside/secret", filepath.Join(h.outside, "secret"), "s.xml")+"\n")
-		h.write("m/.mvn/jvm.config", "-javaagent:"+p+"\n")
 		h.write("m/s.xml", "<settings><localRepository>"+h.outside+"</localRepository></settings>")
 		h.link(p, "m/mvnw")
 	}},

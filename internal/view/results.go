@@ -233,7 +233,11 @@ func placesOf(moves []model.MoveSummary) list {
 func (o Out) Route(r *model.RouteResult) error {
 	d := &document{}
 	if len(r.Legs) == 0 {
-		d.add(line{span{"Nothing to do: ", good}, plain("the project is where it was asked to go.")})
+		if len(r.Notices) == 0 {
+			d.add(line{span{"Nothing to do: ", good}, plain("the project is where it was asked to go.")})
+		} else {
+			d.add(line{span{"Nothing to do", good}, plain(" but for what is told below.")})
+		}
 	} else {
 		d.add(heading{count(len(r.Legs), "leg", "legs") + " to " + strings.Join(r.Destination, ", "), "kept in " + r.File})
 	}

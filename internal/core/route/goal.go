@@ -135,6 +135,7 @@ type Subject struct {
 	Peers    []string                         // names that any of its releases wants to meet
 	PeersAt  func(v version.Version) []string // and those that one does
 	Held     bool                             // stays where it is
+	Apart    bool                             // it is declared at versions of several lines, so that none of them is that of all
 	Family   []string                         // names of what is released together with it
 	Runtime  bool                             // what others need to run; it moves where it is asked to, before all others
 	Stepwise string                           // why no major of it may be skipped; empty if one may

@@ -301,7 +301,7 @@ func (r *planner) refresh(id, title string) error {
 	}
 	any := false
 	for _, s := range r.Subjects {
-		if s.Held || s.At == nil {
+		if s.Held || s.Apart || s.At == nil {
 			continue
 		}
 		at, wish := s.At, cmp.Or(r.wish(s.Name), r.familyWish(s))

@@ -119,6 +119,9 @@ func (f *Folder) check(op, name string) error {
 		} else {
 			at = -1
 		}
+		if f.listed.plain(part) {
+			continue // asking would go through all folders above once more, for each of them
+		}
 		info, err := f.root.Lstat(part)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil

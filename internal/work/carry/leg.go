@@ -45,7 +45,38 @@ func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 		return nil, err
 	}
 	moved.edits = append(moved.edits, edits...)
-	return moved, a.repair(ctx, moved)
+	if err := a.repair(ctx, moved); err != nil {
+		return nil, err
+	}
+	return moved, a.uncrossed(moved)
+}
+
+// uncrossed refuses a leg whose edits make something else of a declaration than what the leg says: the last look before
+// anything is written.
+func (a *advance) uncrossed(moved *movedLeg) error {
+	before := a.tree.Part(a.leg.Component)
+	if before == nil {
+		return nil
+	}
+	after, err := a.tree.With(moved.edits)
+	if err != nil {
+		return err
+	}
+	part := after.Part(a.leg.Component)
+	if part == nil {
+		return nil
+	}
+	moves := slices.Concat(a.leg.Moves, moved.leg.Moves)
+	named := func(name string) bool {
+		return slices.ContainsFunc(moves, func(m model.Move) bool { return m.Name == name })
+	}
+	for _, c := range route.Crossings(part.Eco.Order(), before.Component, part.Component, moves, named) {
+		return &model.Fault{
+			Doing: "carrying out leg " + a.leg.ID, Found: true, Wrong: c.Text + ", of which the leg says nothing; nothing was written",
+			Next: "compute the route again, or drop the move of " + c.Name + " from the leg",
+		}
+	}
+	return nil
 }
 
 // ways tells of what is carried along what leads to it: after the leg, or before it of what goes away. Where that cannot be
@@ -194,10 +225,12 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 			Allow: func(v version.Version) bool { return v.Compare(to) == 0 },
 			Why:   fmt.Sprintf("leg %s moves %s to %s", a.leg.ID, m.Name, m.To),
 			// Who may stay behind does so only where it has to.
-			Newest: slices.Contains(a.leg.Apart, m.Name),
+			Newest: slices.Contains(a.leg.Apart, m.Name) || a.movesAll(found, m),
 		}
 		because[m.Name] = m.Because
-		first = append(first, m.Name)
+		if !slices.Contains(first, m.Name) {
+			first = append(first, m.Name)
+		}
 	}
 	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Previews: a.desk.Previews(), Terms: a.leg.Terms}
 	moved.leg.Terms = a.leg.Terms
@@ -232,6 +265,15 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 		state.Moves[i].Because = because[state.Moves[i].Name]
 	}
 	return nil
+}
+
+// movesAll tells whether the leg moves all declarations of a package that is declared at several versions.
+func (a *advance) movesAll(declared []model.Requirement, m model.Move) bool {
+	moved := func(r model.Requirement) bool {
+		return r.Locked == m.To || slices.ContainsFunc(a.leg.Moves, func(o model.Move) bool { return o.Name == r.Name && o.From == r.Locked })
+	}
+	several := slices.ContainsFunc(declared, func(r model.Requirement) bool { return r.Locked != declared[0].Locked })
+	return several && !slices.ContainsFunc(declared, func(r model.Requirement) bool { return !moved(r) })
 }
 
 // withRequirements solves the leg anew, if rules for its moves replace, add or drop requirements.

@@ -17,7 +17,7 @@ func TestMessageLines(t *testing.T) {
 	a := &advance{file: &kept.Route{Destination: []string{"left@^2" + evil}}}
 	r := &finding.LegResult{Verification: &finding.Verification{}, Leg: model.LegResult{
 		ID: "1-left-2", Title: "left to 2 " + evil, Notes: []string{"left 1 is deprecated: " + evil},
-		Moves:   []model.MoveSummary{{Name: "left" + evil, From: "1.0.0", To: "2.0.0", Because: evil}},
+		Moves: []model.MoveSummary{{Name: "left" + evil, From: "1.0.0", To: "2.0.0", Because: evil}},
 		Repairs: []model.RepairResult{{
 			Rule: "r" + evil, Says: evil, Files: []string{"a"}, Left: []model.RepairLeft{{Place: "a:1", Reason: evil}},
 		}},

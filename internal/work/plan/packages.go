@@ -245,6 +245,9 @@ func (p *planner) routePart(
 		}
 		return nil, nil, no
 	}
+	if err == nil && reach != version.Stay {
+		notices = append(notices, plan.LeftApart(part.Component)...)
+	}
 	if err == nil && len(legs) > 0 {
 		notices = append(notices, world.Parted(world.Companions(ctx, part, w.Registry), plan, legs)...)
 	}

@@ -29,9 +29,11 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 		}
 		return slices.DeleteFunc(slices.Clone(families[i]), func(other string) bool { return other == name })
 	}
+	apart := route.Apart(part.Eco.Order(), part.Component)
 	moves := func(r model.Requirement) bool {
 		wished := slices.ContainsFunc(plan.Wishes, func(w route.Wish) bool { return w.Name == r.Name })
-		return r.Fixed == "" && (!r.Asked || wished || family(r.Name) != nil)
+		// What is declared at several lines has no version that all could count from: it moves by its name alone.
+		return r.Fixed == "" && (!r.Asked || wished || family(r.Name) != nil) && (apart[r.Name] == "" || wished)
 	}
 	known := make([][]model.Release, len(part.Requirements))
 	failed := make([]error, len(part.Requirements))
@@ -64,6 +66,7 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 		s := &route.Subject{
 			Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()),
 			Previews: slices.Contains(plan.Previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime",
+			Apart: apart[r.Name] != "",
 		}
 		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {

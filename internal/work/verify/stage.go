@@ -3,6 +3,8 @@ package verify
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -126,7 +128,7 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 		}
 	}
 	st.desk.Tell(desk.Event{Text: title})
-	name := strings.ReplaceAll(strings.Trim(st.part.Dir, "."), "/", "-") + "-" + st.stage.Name + suffix + ".log"
+	name := shortName(strings.ReplaceAll(strings.Trim(st.part.Dir, "."), "/", "-")) + "-" + st.stage.Name + suffix + ".log"
 	logFile := path.Join("logs", st.label, strings.TrimPrefix(name, "-"))
 	file, err := st.kept.CreateLog(logFile)
 	if err != nil {
@@ -306,4 +308,16 @@ func (st *stageRun) attribute(ctx context.Context, all []finding.Finding, crash 
 	if crash != nil {
 		of(&crash.Package, &crash.Version, &crash.Through)
 	}
+}
+
+// maxLogName is how much of a folder's name the name of a log has, in bytes.
+const maxLogName = 120
+
+// shortName is a folder's name as part of a file's: of one that is too long the end, with a digest of the whole.
+func shortName(dir string) string {
+	if len(dir) <= maxLogName {
+		return dir
+	}
+	sum := sha256.Sum256([]byte(dir))
+	return strings.ToValidUTF8(dir[len(dir)-maxLogName:], "") + "-" + hex.EncodeToString(sum[:4])
 }

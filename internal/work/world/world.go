@@ -10,6 +10,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
+	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/desk"
@@ -69,7 +70,27 @@ func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 			}
 		}
 	}
-	return s, nil
+	return s, w.uncrossed(goal, s)
+}
+
+// uncrossed refuses a state in which a package that is declared at versions of several lines changes at a place that nobody
+// spoke of.
+func (w *World) uncrossed(goal route.Goal, s *route.State) error {
+	apart := route.Apart(w.Part.Eco.Order(), w.Part.Component)
+	if len(apart) == 0 || len(s.Edits) == 0 {
+		return nil
+	}
+	after, err := w.Part.In(w.tree.Over(s.Edits))
+	if err != nil {
+		return err
+	}
+	named := func(name string) bool { return goal.Bounds[name].Allow != nil }
+	for _, c := range route.Crossings(w.Part.Eco.Order(), w.Part.Component, after.Component, s.Moves, named) {
+		if why := apart[c.Name]; why != "" {
+			return solve.Refute(c.Name, why, c.Text)
+		}
+	}
+	return nil
 }
 
 // rewritten gives the component with changes made to its manifest, and the edits
@@ -106,6 +127,7 @@ func (w *World) Take(s *route.State) error {
 func Staying(part *tree.Part, why string) map[string]route.Bound {
 	order := part.Eco.Order()
 	bounds := map[string]route.Bound{}
+	declared := map[string][]version.Version{} // one name may stand at several versions
 	for _, r := range part.Requirements {
 		if r.Fixed != "" || r.Locked == "" || r.Asked && r.Subject.Kind == part.Type {
 			continue
@@ -114,9 +136,12 @@ func Staying(part *tree.Part, why string) map[string]route.Bound {
 		if err != nil {
 			continue
 		}
+		declared[r.Name] = append(declared[r.Name], at)
 		bounds[r.Name] = route.Bound{
-			Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
-			Why:   fmt.Sprintf("%s stays at %s, since %s", r.Name, r.Locked, why),
+			Allow: func(v version.Version) bool {
+				return slices.ContainsFunc(declared[r.Name], func(at version.Version) bool { return v.Compare(at) == 0 })
+			},
+			Why: fmt.Sprintf("%s stays at %s, since %s", r.Name, r.Locked, why),
 		}
 	}
 	return bounds
