@@ -38,6 +38,9 @@ func beside(name string, text func(n int) string) func(n int) map[string]string 
 	}
 }
 
+// products are cases whose result itself is the product of two numbers that grow: of each module, all that it gets.
+var products = map[string]bool{"maven: modules that need each other": true}
+
 func keys(n int) string { return many(n, "", "k%: v\n") }
 
 var cases = []growing{
@@ -89,7 +92,7 @@ var cases = []growing{
 			many(n, ",\n", `"q%": {"version": "1.0.0", "requires": {"q%+": "^1.0.0"}}`) + `}}`
 	}), 0},
 	{"npm: settings", 1000, survey, beside(".npmrc", func(n int) string { return many(n, "", "@s%:registry=http://127.0.0.1:1/\n") }), 0},
-	{"go: requirements", 300, survey, func(n int) map[string]string {
+	{"go: requirements", 100, survey, func(n int) map[string]string {
 		return map[string]string{
 			"go.mod": "module example.org/x\n\ngo 1.22\n\nrequire (\n" + many(n, "", "\texample.org/p% v1.0.0\n") + ")\n",
 			"go.sum": many(n, "", "example.org/p% v1.0.0/go.mod h1:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=\n"),
@@ -99,14 +102,14 @@ var cases = []growing{
 		return map[string]string{"go.mod": "module example.org/x\n\ngo 1.22\n\n" +
 			many(n, "", "require example.org/p% v1.0.0\nreplace example.org/p% => example.org/r% v1.0.0\n")}
 	}, 0},
-	{"gems: requirements", 300, survey, func(n int) map[string]string {
+	{"gems: requirements", 100, survey, func(n int) map[string]string {
 		return map[string]string{
 			"Gemfile": "source \"{server}/gems\"\n" + many(n, "", "gem \"p%\", \"~> 1.0\"\n"),
 			"Gemfile.lock": "GEM\n  remote: {server}/gems/\n  specs:\n" + many(n, "", "    p% (1.0.0)\n      p%+ (>= 0)\n") +
 				"    p" + fmt.Sprint(n) + " (1.0.0)\n\nPLATFORMS\n  ruby\n\nDEPENDENCIES\n" + many(n, "", "  p% (~> 1.0)\n"),
 		}
 	}, 0},
-	{"gems: groups", 300, survey, func(n int) map[string]string {
+	{"gems: groups", 100, survey, func(n int) map[string]string {
 		return map[string]string{"Gemfile": "source \"{server}/gems\"\n" + many(n, "", "group :g% do\n  gem \"p%\"\nend\n")}
 	}, 0},
 	{"maven: requirements", 100, survey, func(n int) map[string]string {

@@ -77,13 +77,16 @@ func measure(only string, hot int) error {
 		}
 		large, took, err := l.steps(c, c.size*factor)
 		small, large = small-base, large-base
-		verdict := ""
+		bound, verdict := small*most, ""
+		if products[c.name] {
+			bound *= factor
+		}
 		switch {
 		case errors.Is(err, errTooLong):
 			verdict = "  no end"
 		case err != nil:
 			return fmt.Errorf("%s: %w", c.name, err)
-		case large > most*small:
+		case large > bound:
 			verdict = "  too many"
 		}
 		if verdict != "" {
