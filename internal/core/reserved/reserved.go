@@ -28,16 +28,24 @@ const (
 // Of tells whom a name belongs to: that of a file or folder, relative and with slashes, by any
 // part of it. The parts are taken as every file system that people use would take them.
 func Of(name string) Owner {
-	for part := range strings.FieldsFuncSeq(name, func(r rune) bool { return r == '/' || r == '\\' }) {
-		if owner := of(part); owner != Nobody {
+	for from := 0; from < len(name); {
+		to := from
+		for to < len(name) && name[to] != '/' && name[to] != '\\' {
+			to++
+		}
+		if owner := of(name[from:to]); owner != Nobody {
 			return owner
 		}
+		from = to + 1
 	}
 	return Nobody
 }
 
+// begins are the bytes with which a name of an owner can begin; every file is asked about.
+const begins = ".gGbB"
+
 func of(part string) Owner {
-	if len(part) < len(gitDir) {
+	if len(part) < len(gitDir) || part[0] < 0x80 && strings.IndexByte(begins, part[0]) < 0 {
 		return Nobody
 	}
 	switch key := keyOf(part); {
