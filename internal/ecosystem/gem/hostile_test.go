@@ -2,16 +2,13 @@ package gem
 
 import (
 	"context"
-	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
@@ -35,35 +32,12 @@ func TestHostileServer(t *testing.T) {
 		}
 		_, _ = w.Write([]byte(text))
 	})
-	want := ""
-	for _, kind := range []string{"/versions", "/info/left"} {
-		for _, b := range append([]hostile.Behaviour{{Name: "good"}}, hostile.All()...) {
-			handler := http.Handler(good)
-			if b.Serve != nil {
-				handler = hostile.At(good, b, func(path string) bool { return path == kind })
-			}
-			server := httptest.NewServer(handler)
-			began := time.Now()
-			var got string
-			var err error
-			memory := hostile.Memory(func() { got, err = askServer(t, server.URL) })
-			took := time.Since(began)
-			server.CloseClientConnections()
-			server.Close()
-			name := fmt.Sprintf("%s at %s", b.Name, kind)
-			assert.Less(t, took, hostile.MaxTime, name)
-			assert.Less(t, memory, hostile.MaxMemory, name)
-			switch {
-			case b.Serve == nil:
-				require.NoError(t, err)
-				want = got
-			case err != nil:
-				assert.Contains(t, err.Error(), "left", name)
-			case !b.Content && kind != "/info/left": // lines of a list that are cut off whole are not missed where no digest is stated
-				assert.Equal(t, want, got, name)
-			}
-		}
-	}
+	hostile.Trial{
+		Good: good, Kinds: []string{"/versions", "/info/left"}, About: "left",
+		Ask: func(address string) (string, error) { return askServer(t, address) },
+		// Lines of a list that are cut off whole are not missed where no digest is stated.
+		Loose: func(kind string) bool { return kind == "/info/left" },
+	}.Run(t)
 }
 
 // askServer tells what a server says of a gem, in short.

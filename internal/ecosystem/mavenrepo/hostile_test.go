@@ -5,13 +5,9 @@ import (
 	"crypto/sha1"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -38,35 +34,11 @@ func TestHostileRepository(t *testing.T) {
 		}
 		_, _ = w.Write([]byte(text))
 	})
-	want := ""
-	for _, kind := range []string{"/maven-metadata.xml", ".pom", ".pom.sha1"} {
-		for _, b := range append([]hostile.Behaviour{{Name: "good"}}, hostile.All()...) {
-			handler := http.Handler(good)
-			if b.Serve != nil {
-				handler = hostile.At(good, b, func(path string) bool { return strings.HasSuffix(path, kind) })
-			}
-			server := httptest.NewServer(handler)
-			began := time.Now()
-			var got string
-			var err error
-			memory := hostile.Memory(func() { got, err = askRepository(t, server.URL) })
-			took := time.Since(began)
-			server.CloseClientConnections()
-			server.Close()
-			name := fmt.Sprintf("%s at %s", b.Name, kind)
-			assert.Less(t, took, hostile.MaxTime, name)
-			assert.Less(t, memory, hostile.MaxMemory, name)
-			switch {
-			case b.Serve == nil:
-				require.NoError(t, err)
-				want = got
-			case err != nil:
-				assert.Contains(t, err.Error(), "left", name)
-			case !b.Content && kind != "/maven-metadata.xml": // a list that is none of XML lists nothing
-				assert.Equal(t, want, got, name)
-			}
-		}
-	}
+	hostile.Trial{
+		Good: good, Kinds: []string{"/maven-metadata.xml", ".pom", ".pom.sha1"}, About: "left",
+		Ask:   func(address string) (string, error) { return askRepository(t, address) },
+		Loose: func(kind string) bool { return kind == "/maven-metadata.xml" }, // a list that is none of XML lists nothing
+	}.Run(t)
 }
 
 // askRepository tells what a repository says of a package, in short.

@@ -3,13 +3,10 @@ package npm
 import (
 	"context"
 	"fmt"
-	"net/http/httptest"
-	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/model"
@@ -28,38 +25,11 @@ func TestHostileRegistry(t *testing.T) {
 	}
 	u, err := shorthand.Load("left 1.0.0\nleft 1.1.0\n")
 	require.NoError(t, err)
-	good := u.NPM()
-	want := ""
 	for _, kind := range []string{"/left", ".tgz"} {
-		for _, b := range append([]hostile.Behaviour{{Name: "good"}}, hostile.All()...) {
-			handler := good
-			if b.Serve != nil {
-				handler = hostile.At(good, b, func(path string) bool { return strings.HasSuffix(path, kind) })
-			}
-			server := httptest.NewServer(handler)
-			began := time.Now()
-			var got string
-			var err error
-			memory := hostile.Memory(func() { got, err = askNPM(t, server.URL, kind) })
-			took := time.Since(began)
-			server.CloseClientConnections()
-			server.Close()
-			name := fmt.Sprintf("%s at %s", b.Name, kind)
-			assert.Less(t, took, hostile.MaxTime, name)
-			assert.Less(t, memory, hostile.MaxMemory, name)
-			switch {
-			case b.Serve == nil:
-				require.NoError(t, err)
-				want = got
-			case err != nil:
-				assert.Contains(t, err.Error(), "left", name)
-			case !b.Content:
-				assert.Equal(t, want, got, name)
-			}
-			if err == nil && kind == ".tgz" && b.Name != "good" && !b.Content {
-				assert.Equal(t, want, got, "%s: an archive that is not the listed one is refused", name)
-			}
-		}
+		hostile.Trial{
+			Good: u.NPM(), Kinds: []string{kind}, About: "left",
+			Ask: func(address string) (string, error) { return askNPM(t, address, kind) },
+		}.Run(t)
 	}
 }
 
