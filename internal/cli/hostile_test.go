@@ -154,6 +154,9 @@ type trap struct {
 	lay  func(h *hostile)
 }
 
+// leadsOut is the trap of a Maven project.
+const leadsOut = "a pom that leads out"
+
 var traps = []trap{
 	{"a link to a secret", func(h *hostile) {
 		h.link(
@@ -305,7 +308,7 @@ var traps = []trap{
 		)
 		h.write(".bundle/config", "BUNDLE_MIRROR__ALL: file://"+h.outside+"\nBUNDLE_SSL_CA_CERT: "+filepath.Join(h.outside, "secret")+"\n")
 	}},
-	{"a pom that leads out", func(h *hostile) {
+	{leadsOut, func(h *hostile) {
 		p := filepath.Join(h.outside, "program")
 		inner := h.pick(
 			"<parent><groupId>g</groupId><artifactId>up</artifactId><version>1</version><relativePath>../outside/secret</relativePath></parent>",
@@ -383,6 +386,9 @@ func (h *hostile) command() []string {
 		{"scaffold", "--from", "old", "--to", "new", "--take-clean"}, {"scaffold", "--from", "old", "--to", "new", "--set", "x=../outside"},
 	}
 	all := append(reading, acting...)
+	if slices.Contains(h.made, leadsOut) { // Maven itself reads what the project tells it to, and stages run it
+		all = slices.DeleteFunc(all, func(c []string) bool { return slices.Contains([]string{"verify", "advance", "culprit"}, c[0]) })
+	}
 	return all[h.rng.IntN(len(all))]
 }
 
