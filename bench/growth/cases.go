@@ -71,7 +71,9 @@ var cases = []growing{
 	{"yaml: one long line", 1000, survey, beside(".gitlab-ci.yml", func(n int) string {
 		return "image: [" + many(n, ", ", "node:20.%") + "]\n"
 	}), 0},
-	{"images", 1000, survey, beside("Dockerfile", func(n int) string { return many(n, "", "FROM node:20.1.% AS a%\nCOPY --from=a% x x\n") }), 0},
+	{"images", 1000, survey, beside("Dockerfile", func(n int) string {
+		return many(n, "", "FROM node:20.1.% AS a%\nCOPY --from=a% x x\n")
+	}), 0},
 	{"tools", 1000, survey, beside(".tool-versions", func(n int) string { return many(n, "", "nodejs 20.%\n") }), 0},
 	{"npm: requirements", 300, survey, func(n int) map[string]string {
 		return map[string]string{"package.json": `{"dependencies": {` + many(n, ",\n", `"p%": "^1.0.0"`) + `}}`}
@@ -140,7 +142,8 @@ var cases = []growing{
       examples: [{file: a.js, before: "q()\n", after: "zz()\n"}]`)}
 	}, 0},
 	{"rules: scopes in scopes", 300, rules, func(n int) map[string]string {
-		return map[string]string{"package.json": "{}", "src/x.js": strings.Repeat("function f(q){ q();\n", n) + strings.Repeat("}\n", n), "rules.yaml": book(
+		text := strings.Repeat("function f(q){ q();\n", n) + strings.Repeat("}\n", n)
+		return map[string]string{"package.json": "{}", "src/x.js": text, "rules.yaml": book(
 			`rename: {old: q, new: zz}
       examples: [{file: a.js, before: "q()\n", after: "zz()\n"}]`)}
 	}, 0},
@@ -165,7 +168,9 @@ var cases = []growing{
 		return map[string]string{
 			"package.json": "{}",
 			"config/x.yml": many(n, "", "s%:\n  a: 1\n"),
-			"rules.yaml":   book("files: [\"**/*.yml\"]\n      key: {old: \"*.a\", new: \"*.b\"}\n      examples: [{file: config/a.yml, before: \"s:\\n  a: 1\\n\", after: \"s:\\n  b: 1\\n\"}]"),
+			"rules.yaml": book(`files: ["**/*.yml"]
+      key: {old: "*.a", new: "*.b"}
+      examples: [{file: config/a.yml, before: "s:\n  a: 1\n", after: "s:\n  b: 1\n"}]`),
 		}
 	}, 0},
 }
@@ -183,11 +188,12 @@ func source(adapt, text string) func(n int) map[string]string {
 
 // pom is a description of a Maven project.
 func pom(artifact, rest string) string {
-	if artifact == "" {
-		return "<project><modelVersion>4.0.0</modelVersion><groupId>me</groupId><artifactId>p</artifactId><version>1</version>" + rest + "</project>"
+	const itself = "<groupId>me</groupId><artifactId>p</artifactId><version>1</version>"
+	head := itself
+	if artifact != "" {
+		head = "<parent>" + itself + "</parent><artifactId>" + artifact + "</artifactId>"
 	}
-	return "<project><modelVersion>4.0.0</modelVersion><parent><groupId>me</groupId><artifactId>p</artifactId><version>1</version></parent>" +
-		"<artifactId>" + artifact + "</artifactId>" + rest + "</project>"
+	return "<project><modelVersion>4.0.0</modelVersion>" + head + rest + "</project>"
 }
 
 // modules are those of one project, of which each needs the twenty before it.

@@ -25,7 +25,8 @@ import (
 )
 
 // counted are the packages whose statements are steps: ours, and those that read for us.
-const counted = "bellwether/...,go.yaml.in/yaml/v3,unicode/utf8,strings,bytes,slices,sort,maps,regexp,encoding/json,encoding/xml,bufio,path,io/fs"
+const counted = "bellwether/...,go.yaml.in/yaml/v3,unicode/utf8,strings,bytes,slices,sort,maps,regexp,encoding/json,encoding/xml," +
+	"bufio,path,io/fs"
 
 // factor is how much larger the second input is, and most how many times the steps it may take.
 const (
@@ -121,7 +122,8 @@ func (l *lab) steps(c growing, n int) (int64, time.Duration, error) {
 	}
 	files := c.files(n)
 	files[".npmrc"] += "registry={server}/npm/\n"
-	files["../home/.m2/settings.xml"] = "<settings><mirrors><mirror><id>m</id><mirrorOf>*</mirrorOf><url>{server}/maven</url></mirror></mirrors></settings>"
+	files["../home/.m2/settings.xml"] = "<settings><mirrors><mirror><id>m</id><mirrorOf>*</mirrorOf><url>{server}/maven</url></mirror>" +
+		"</mirrors></settings>"
 	for name, text := range files {
 		text = strings.ReplaceAll(text, "{server}", l.server)
 		file := filepath.Join(project, filepath.FromSlash(name))
@@ -138,7 +140,8 @@ func (l *lab) steps(c growing, n int) (int64, time.Duration, error) {
 		args = append(args, strings.ReplaceAll(arg, "{project}", project))
 	}
 	cmd := exec.Command(l.program, args...)
-	cmd.Env = append(os.Environ(), "GOCOVERDIR="+counters, "HOME="+home, "XDG_CACHE_HOME="+home, "XDG_STATE_HOME="+home, "XDG_CONFIG_HOME="+home,
+	cmd.Env = append(os.Environ(),
+		"GOCOVERDIR="+counters, "HOME="+home, "XDG_CACHE_HOME="+home, "XDG_STATE_HOME="+home, "XDG_CONFIG_HOME="+home,
 		"GOPROXY="+l.server+"/go", "GONOSUMDB=*", "GOFLAGS=", "NPM_CONFIG_REGISTRY="+l.server+"/npm/")
 	var said bytes.Buffer
 	cmd.Stderr = &said
