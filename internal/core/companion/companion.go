@@ -98,8 +98,8 @@ func pairs(all []History) (found [][2]int) {
 	return found
 }
 
-// words are the names by which a package may be related to another one: its scope, its bare name, and the parts and
-// beginnings of that between dashes, without what one letter says.
+// words are the names by which a package may be related to another one: its scope, its bare name, and the parts of that
+// between dashes, and what begins it up to a dash.
 func words(name string) (all []string) {
 	scope, bare := split(name)
 	if scope != "" {

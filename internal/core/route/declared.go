@@ -31,13 +31,13 @@ func declared(c *model.Component) (order []declaration, all map[declaration]mode
 	return order, all
 }
 
-// Apart are the names that a component declares at versions of several lines, with a sentence that tells the places: what
-// is right for one of them is not for another.
+// Apart are the names that a component declares at versions of several lines, in places that can move, with a sentence that
+// tells those places: what is right for one of them is not for another.
 func Apart(order version.Order, c *model.Component) map[string]string {
 	lines, places := map[string]map[string]bool{}, map[string][]string{}
 	for _, r := range c.Requirements {
 		v, err := order.Parse(r.Locked)
-		if r.Locked == "" || err != nil {
+		if r.Locked == "" || r.Fixed != "" || err != nil {
 			continue
 		}
 		if lines[r.Name] == nil {
@@ -63,7 +63,7 @@ func (p *Plan) LeftApart(c *model.Component) (notices []string) {
 	for _, name := range slices.Sorted(maps.Keys(apart)) {
 		if !slices.ContainsFunc(p.Subjects, func(s *Subject) bool { return s.Name == name }) {
 			notices = append(notices, fmt.Sprintf(
-				"%s: a reach does not move what is declared at several majors; --to %s@RANGE brings the places together", apart[name], name,
+				"%s: a reach does not move what is declared at versions this far apart; --to %s@RANGE brings the places together", apart[name], name,
 			))
 		}
 	}

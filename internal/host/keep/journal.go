@@ -48,7 +48,12 @@ func newFile(i int) string { return at(fmt.Sprintf("%s/%03d", journal, i)) }
 
 // Write makes all edits or none. It refuses if a file does not hold the old
 // bytes that its edit was made for.
-func (j *Journal) Write(edits []model.FileEdit) error {
+func (j *Journal) Write(edits []model.FileEdit) error { return j.write(edits, true) }
+
+// Restore is Write for files that were there before, whatever stands beside them.
+func (j *Journal) Restore(edits []model.FileEdit) error { return j.write(edits, false) }
+
+func (j *Journal) write(edits []model.FileEdit, fresh bool) error {
 	if len(edits) == 0 {
 		return nil
 	}
@@ -71,8 +76,10 @@ func (j *Journal) Write(edits []model.FileEdit) error {
 		}
 		r.Files = append(r.Files, recorded{name, sum(e.Old, e.Old != nil), sum(e.New, e.New != nil), mode})
 	}
-	if err := j.distinct(edits, r); err != nil {
-		return err
+	if fresh {
+		if err := j.distinct(edits, r); err != nil {
+			return err
+		}
 	}
 	if err := j.keep.files.MakeFolder(at(journal)); err != nil {
 		return unwritable(err)

@@ -84,7 +84,7 @@ func (s *Store) Restore(l *LegRecord) error {
 	if err != nil {
 		return err
 	}
-	return s.Write(edits)
+	return s.journal().Restore(edits)
 }
 
 // Restoring are the edits that put the old bytes of a leg's files back.
@@ -124,7 +124,7 @@ func (s *Store) RestoreIgnored(ctx context.Context, repo *git.Repo, l *LegRecord
 	}
 	back = slices.DeleteFunc(back, func(name string) bool { return !ignored[name] })
 	edits = slices.DeleteFunc(edits, func(e model.FileEdit) bool { return !ignored[e.File] })
-	return back, s.Write(edits)
+	return back, s.journal().Restore(edits)
 }
 
 // Unstage lets version control forget a leg's files that a commit took up which was refused
