@@ -31,19 +31,21 @@ var mayImport = map[string]string{
 	"work/desk":     "core host ecosystem work/settings work/tree",
 	"work/shelf":    "core host ecosystem books work/settings work/desk work/tree",
 	"work/world":    "core host ecosystem work/desk work/tree",
+	"work/subjects": "core ecosystem work/desk work/tree work/shelf work/world",
 	"work/ways":     "core ecosystem work/tree work/shelf work/world",
 	"work/need":     "core host ecosystem work/desk work/tree work/shelf work/ways work/world",
-	"work/plan":     "core ecosystem work/settings work/desk work/tree work/kept work/shelf work/world work/ways work/need",
+	"work/plan":     "core ecosystem work/settings work/desk work/tree work/kept work/shelf work/world work/ways work/need work/subjects",
 	"work/verify":   "core host ecosystem work/settings work/desk work/tree work/kept",
 	"work/notes":    "core host ecosystem work/settings work/desk work/tree work/kept work/adapt",
 	"work/todo":     "core work/desk work/tree work/kept",
 	"work/adapt":    "core host ecosystem work/desk work/tree work/kept work/shelf work/world work/verify work/todo",
-	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/need work/verify work/adapt " +
+	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/legs work/need work/verify work/adapt " +
 		"work/todo work/notes",
-	"work/culprit":  "core host work/desk work/tree work/kept work/world work/verify work/carry work/adapt",
+	"work/culprit":  "core host work/desk work/tree work/kept work/world work/legs work/verify work/adapt",
+	"work/legs":     "core work/desk work/tree work/world work/subjects",
 	"work/report":   "core work/desk work/tree work/kept work/plan work/carry work/world",
 	"work/scaffold": "core host ecosystem work/desk work/tree work/kept",
-	"work/look":     "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan work/notes",
+	"work/look":     "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan work/subjects work/notes",
 }
 
 // room is the part of the house that a package is in, as mayImport names it; below internal,

@@ -30,7 +30,7 @@ type Ecosystem interface {
 	// Detect gives the folders of a project that hold a component, sorted.
 	Detect(x *Index) ([]string, error)
 	// Read reads the component in dir: requirements with their sites, and
-	// what its lock says.
+	// what its lock says. Use cases call [Read], which identifies what is declared.
 	Read(x *Index, dir string) (*model.Component, error)
 	// Packages are the packages in effect, direct ones among them, as far as
 	// the files tell.
@@ -39,9 +39,29 @@ type Ecosystem interface {
 	Connect(ctx context.Context, s Surroundings, dir string) (Registry, error)
 	// Stages are what clean, fetch, build and test are by default here.
 	Stages(c *model.Component) []model.Stage
+	// Supports says which terms of a goal are honoured.
+	Supports() Support
 	// Tools are the programs whose versions a verification depends on, as
 	// commands that print them.
 	Tools() [][]string
+}
+
+// Support says which terms of a goal an ecosystem honours besides bounds. What it does not is refused before anything is
+// planned.
+type Support struct {
+	Places bool // one declaration of a package may move by itself: each place can have a version of its own
+	Apart  bool // what shares a version may be told to have versions of its own
+	Dedupe bool // copies of packages that nobody needs can be taken out
+}
+
+// Read reads the component in dir, with an ID for each declaration.
+func Read(eco Ecosystem, x *Index, dir string) (*model.Component, error) {
+	c, err := eco.Read(x, dir)
+	if err != nil {
+		return nil, err
+	}
+	c.Identify()
+	return c, nil
 }
 
 // Surroundings are what a registry may use of the world.

@@ -63,7 +63,7 @@ func (o Out) Culprit(r *model.CulpritResult) error {
 func culpritSet(d *document, c model.CulpritSet) {
 	g := grid{columns: []string{"package", "from", "to", ""}}
 	row := func(m model.MoveSummary, note string) {
-		g.rows = append(g.rows, line{plain("%s", m.Name), span{cmpOr(m.From, "new"), faint}, span{m.To, bad}, span{note, faint}})
+		g.rows = append(g.rows, line{plain("%s", m.Spoken()), span{cmpOr(m.From, "new"), faint}, span{m.To, bad}, span{note, faint}})
 	}
 	for _, m := range c.Moves {
 		note := ""

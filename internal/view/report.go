@@ -142,7 +142,7 @@ func reported(r *report.Report) *document {
 	extracts(d, r.Said)
 	advised(d, "Vulnerabilities that are mended", r.Fixed, good)
 	advised(d, "Vulnerabilities that are left", r.Affected, warn)
-	part(d, "To know", notesOf(r))
+	part(d, "Notes", notesOf(r))
 	repaired(d, r)
 	compared(d, r)
 	for _, c := range r.Culprits {
@@ -198,7 +198,7 @@ func carriedGrid(moves []model.MoveSummary) grid {
 		if to == "" {
 			to = "goes away"
 		}
-		g.rows = append(g.rows, line{plain("%s", m.Name), plain("%s", from), plain("%s", to)})
+		g.rows = append(g.rows, line{plain("%s", m.Spoken()), plain("%s", from), plain("%s", to)})
 	}
 	return g
 }
@@ -295,7 +295,7 @@ func culpritLines(c model.CulpritResult) (l list) {
 	for _, set := range c.Culprits {
 		var names []string
 		for _, m := range set.Moves {
-			names = append(names, m.Name+" "+m.From+" to "+m.To)
+			names = append(names, m.Spoken()+" "+m.From+" to "+m.To)
 		}
 		text := strings.Join(names, ", ") + " breaks " + spelling.Few(set.Breaks, 3)
 		if set.Passes != "" {

@@ -188,7 +188,7 @@ func moveGrid(moves []model.MoveSummary) grid {
 		default:
 			because += ", as " + m.Becomes
 		}
-		g.rows = append(g.rows, line{plain("%s", m.Name), span{from, faint}, to, span{because, faint}})
+		g.rows = append(g.rows, line{plain("%s", m.Spoken()), span{from, faint}, to, span{because, faint}})
 	}
 	return g
 }
@@ -266,7 +266,7 @@ func (o Out) Route(r *model.RouteResult) error {
 		}
 	}
 	if len(r.Notices) > 0 {
-		d.add(gap{}, heading{"To know", ""})
+		d.add(gap{}, heading{"Notes", ""})
 		var notes list
 		for _, n := range r.Notices {
 			notes = append(notes, line{span{n, warn}})

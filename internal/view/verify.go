@@ -156,6 +156,15 @@ var statusStyle = map[finding.Status]style{
 	finding.Passed: good, finding.Failed: bad, finding.TimedOut: bad, finding.Skipped: faint, finding.NotRun: faint,
 }
 
+// namesOf are the names of stages, in their order.
+func namesOf(stages []finding.Stage) string {
+	names := make([]string, len(stages))
+	for i, s := range stages {
+		names[i] = s.Name
+	}
+	return strings.Join(names, ", ")
+}
+
 // verification shows the stages in a table.
 func verification(d *document, v *finding.Verification) {
 	g := grid{columns: []string{"component", "stage", "", "took", "tests", ""}}
@@ -173,7 +182,7 @@ func verification(d *document, v *finding.Verification) {
 				same++
 			}
 			g.rows = append(g.rows, line{
-				plain("%s", component), plain("%s to %s", s.Name, v.Stages[same].Name), span{"as before", faint}, plain(""),
+				plain("%s", component), plain("%s", namesOf(v.Stages[i:same+1])), span{"not run again", faint}, plain(""),
 				plain("%s", testCount(v.Stages[i:same+1])), span{"nothing that it reads has changed since " + s.Kept, faint},
 			})
 			i = same

@@ -199,7 +199,7 @@ func TestReportForms(t *testing.T) {
 	}
 	assert.Less(t, len(forms[Markdown]), 65_536)
 	assert.Contains(t, forms[Markdown], "1 part does not fit here")
-	assert.Contains(t, forms[Markdown], "To know", "what is smaller fits")
+	assert.Contains(t, forms[Markdown], "Notes", "what is smaller fits")
 	for _, f := range []Format{Markdown, HTML} {
 		assert.NotContains(t, forms[f], "<script>alert", f)
 		assert.NotContains(t, forms[f], "<img", f)

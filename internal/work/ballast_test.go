@@ -30,11 +30,12 @@ import (
 // "NAME RANGE", a lock of lines "NAME VERSION", and one version of each package.
 type ballast struct{ yard ballastYard }
 
-func (ballast) Kind() string         { return "ballast" }
-func (ballast) Type() string         { return "ballast" }
-func (ballast) Manifests() []string  { return []string{"ballast.txt"} }
-func (ballast) Order() version.Order { return version.NPM{} }
-func (ballast) Tools() [][]string    { return nil }
+func (ballast) Kind() string                { return "ballast" }
+func (ballast) Type() string                { return "ballast" }
+func (ballast) Manifests() []string         { return []string{"ballast.txt"} }
+func (ballast) Order() version.Order        { return version.NPM{} }
+func (ballast) Supports() ecosystem.Support { return ecosystem.Support{} }
+func (ballast) Tools() [][]string           { return nil }
 
 func (b ballast) Detect(x *ecosystem.Index) (dirs []string, err error) {
 	for _, file := range x.Named(b.Manifests(), func(string) bool { return false }) {
@@ -177,7 +178,7 @@ func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.Sta
 		}
 		r.Roots = append(
 			r.Roots,
-			flat.Root{Name: q.Name, Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Place: q.Site.String()},
+			flat.Root{Name: q.Name, Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Where: q.Site.String()},
 		)
 	}
 	result, err := flat.Resolve(ctx, r)

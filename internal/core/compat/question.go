@@ -360,7 +360,7 @@ func (a *asking) add(s *Subject, bounds []version.Version, rank int) {
 			if s.Why != "" {
 				return s.Why
 			}
-			return fmt.Sprintf("%s is at %s, and does not go down unasked", s, s.At)
+			return fmt.Sprintf("%s is at %s, and nobody asked for an older one", s, s.At)
 		})
 	}
 	// What is not there needs not be there: absence comes first for the solver.

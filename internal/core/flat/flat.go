@@ -22,9 +22,10 @@ type Key struct {
 	Name  string
 	Line  string // empty for the package as a whole
 	Extra string // empty for the package itself
+	Place string // of the one declaration that it is, where others may be at other versions; empty for all
 }
 
-// String is the form for people: "hawser", "hawser 2", "hawser[tls]".
+// String is the form for people: "hawser", "hawser 2", "hawser[tls]", "hawser in app/pom.xml".
 func (k Key) String() string {
 	text := k.Name
 	if k.Line != "" {
@@ -33,12 +34,17 @@ func (k Key) String() string {
 	if k.Extra != "" {
 		text += "[" + k.Extra + "]"
 	}
+	if k.Place != "" {
+		text += " in " + k.Place
+	}
 	return text
 }
 
-// Compare orders keys by name, line and extra.
+// Compare orders keys by name, line, extra and place.
 func (k Key) Compare(o Key) int {
-	return cmp.Or(strings.Compare(k.Name, o.Name), strings.Compare(k.Line, o.Line), strings.Compare(k.Extra, o.Extra))
+	return cmp.Or(
+		strings.Compare(k.Name, o.Name), strings.Compare(k.Line, o.Line), strings.Compare(k.Extra, o.Extra), strings.Compare(k.Place, o.Place),
+	)
 }
 
 // Release is a published version of a key.
@@ -95,10 +101,11 @@ type Whole interface {
 
 // Root is a requirement of the project itself.
 type Root struct {
-	Name   string // what the manifest calls it; the goal speaks of it
+	Name   string // what the manifest calls it
+	Spoken string // how the goal speaks of it; empty for Name
 	Option        // what the manifest asks for
 	Range  string // the range as it is written
-	Place  string // where: "app/hold.txt:3"
+	Where  string // "app/hold.txt:3"
 	Still  bool   // it moves only where a bound names it, as a runtime does
 	Weight int    // how many others want to meet it: heavy ones are decided first
 }
@@ -162,4 +169,4 @@ func Resolve(ctx context.Context, r Request) (*Result, error) {
 }
 
 // asks is the sentence of a requirement of the project.
-func (r Root) asks() string { return fmt.Sprintf("%s asks for %s %s", r.Place, r.Name, r.Range) }
+func (r Root) asks() string { return fmt.Sprintf("%s asks for %s %s", r.Where, r.Name, r.Range) }

@@ -68,7 +68,7 @@ func in(name, rng string) Option {
 }
 
 func root(name, rng string) Root {
-	return Root{Name: name, Option: in(name, rng), Range: rng, Place: "hold.txt"}
+	return Root{Name: name, Option: in(name, rng), Range: rng, Where: "hold.txt"}
 }
 
 func requires(name, rng string) Need {
@@ -130,7 +130,7 @@ func TestResolve(t *testing.T) {
 		{"an extra has the version of its package, and needs of its own", "hawser 2.0.0, hawser[tls] 2.0.0, knot 1 1.0.0, knot 2 2.0.0",
 			Request{Roots: []Root{{
 				Name: "hawser", Option: Option{Key: Key{Name: "hawser", Extra: "tls"}, Allows: in("hawser", "^2.0.0").Allows},
-				Range: "^2.0.0", Place: "hold.txt",
+				Range: "^2.0.0", Where: "hold.txt",
 			}}}},
 		{"what is avoided goes, though it is locked", "crane 1.0.0, hawser 1.1.0, quayside 1.0.0",
 			Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked,
@@ -272,7 +272,7 @@ func smallProblem(seed uint64) (*harbour, Request) {
 	for _, i := range rng.Perm(len(keys))[:1+rng.IntN(2)] {
 		o := option()
 		o.Key = keys[i]
-		r.Roots = append(r.Roots, Root{Name: keys[i].String(), Option: o, Range: "some", Place: "hold.txt"})
+		r.Roots = append(r.Roots, Root{Name: keys[i].String(), Option: o, Range: "some", Where: "hold.txt"})
 		if rng.IntN(2) == 0 {
 			r.Locked[keys[i]] = h.releases[keys[i]][0]
 		}

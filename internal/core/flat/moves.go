@@ -28,7 +28,9 @@ func (r *Result) Moves(kind string, requirements []model.Requirement, key func(q
 		}
 		direct[k] = true
 		if c.Version != q.Locked {
-			m.Moved = append(m.Moved, model.Move{Subject: q.Subject, Name: q.Name, From: q.Locked, To: c.Version, Sites: []model.Site{q.Site}})
+			m.Moved = append(m.Moved, model.Move{
+				Subject: q.Subject, Name: q.Name, Place: k.Place, From: q.Locked, To: c.Version, Sites: []model.Site{q.Site},
+			})
 			m.down(c, order)
 		}
 	}

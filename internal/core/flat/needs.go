@@ -117,7 +117,7 @@ func (s *resolver) requireAny(n *node, when solve.Set, need Need) error {
 		order[i] = i
 	}
 	there := func(i int) bool {
-		return s.Locked[c.options[i].key] != "" || s.named[c.options[i].want.Name] == c.options[i]
+		return s.Locked[c.options[i].key] != "" || slices.Contains(s.named[c.options[i].want.Name], c.options[i])
 	}
 	slices.SortStableFunc(order, func(a, b int) int {
 		switch {

@@ -1,6 +1,7 @@
 package flat
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,7 +22,7 @@ type resolver struct {
 	choices map[solve.ID]*choice
 	waiting map[Key][]func(t *node) // needs that hold only if a key is there
 	series  map[said]*solve.Series
-	named   map[string]*node // roots by their names
+	named   map[string][]*node // roots by their names
 }
 
 // node is a key with its subject in the problem.
@@ -45,7 +46,7 @@ type said struct {
 func newResolver(ctx context.Context, r Request, asked *answers) *resolver {
 	s := &resolver{
 		Request: r, ctx: ctx, asked: asked, problem: &solve.Problem{}, nodes: map[Key]*node{}, byID: map[solve.ID]*node{},
-		choices: map[solve.ID]*choice{}, waiting: map[Key][]func(*node){}, series: map[said]*solve.Series{}, named: map[string]*node{},
+		choices: map[solve.ID]*choice{}, waiting: map[Key][]func(*node){}, series: map[said]*solve.Series{}, named: map[string][]*node{},
 	}
 	s.problem.Expand = s.expand
 	return s
@@ -64,11 +65,11 @@ func (s *resolver) roots() error {
 		}
 	}
 	for _, r := range s.Goal.Rules {
-		want.Rule(s.problem, r, func(name string) (solve.ID, *want.Want) {
-			if n := s.named[name]; n != nil {
-				return n.id, n.want
+		want.Rule(s.problem, r, func(name string) (units []want.Unit) {
+			for _, n := range s.named[name] {
+				units = append(units, want.Unit{Subject: n.id, Want: n.want, Places: []string{n.key.Place}})
 			}
-			return 0, nil
+			return units
 		})
 	}
 	return nil
@@ -80,16 +81,18 @@ func (s *resolver) root(r Root) error {
 		return solve.Refute(r.Name, r.asks()+", which the registry does not know")
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", r.Place, err)
+		return fmt.Errorf("%s: %w", r.Where, err)
 	}
 	w := n.want
-	w.Name, w.Still, w.Weight = r.Name, r.Still, r.Weight
+	w.Name, w.Key, w.Still, w.Weight = r.Name, r.Spoken, r.Still, r.Weight
 	w.Asks = r.asks()
-	w.Down = fmt.Sprintf("%s is at %s (%s) and does not go down unasked", r.Name, s.Locked[r.Key], r.Place)
+	w.Down = fmt.Sprintf("%s is at %s (%s), and nobody asked for an older one", n.key, s.Locked[r.Key], r.Where)
 	for i := range w.Candidates {
 		w.Candidates[i].InRange = r.Allows(w.Candidates[i].Version)
 	}
-	s.named[r.Name] = n
+	if !slices.Contains(s.named[r.Name], n) {
+		s.named[r.Name] = append(s.named[r.Name], n)
+	}
 	allowed := w.Allowed(&s.Goal)
 	why := w.Why(&s.Goal, allowed)
 	if !slices.Contains(allowed, true) {
@@ -106,7 +109,7 @@ func (s *resolver) root(r Root) error {
 func (s *resolver) nothing(r Root, n *node) solve.Why {
 	return func() string {
 		text := r.asks()
-		if b := s.Goal.Bounds[r.Name]; b.Allow != nil {
+		if b := s.Goal.Bound(cmp.Or(r.Spoken, r.Name)); b.Allow != nil {
 			text = b.Why
 		}
 		if len(n.releases) == 0 {
@@ -139,7 +142,7 @@ func (s *resolver) node(key Key) (*node, error) {
 	if s.Upward && w.At > 0 {
 		s.problem.Forbid(
 			func() string {
-				return fmt.Sprintf("%s is locked at %s and does not go down unasked", key, s.Locked[key])
+				return fmt.Sprintf("%s is locked at %s, and nobody asked for an older one", key, s.Locked[key])
 			},
 			solve.Term{Subject: n.id, In: s.problem.Pick(n.id, func(i int) bool { return i < w.At })},
 		)

@@ -22,7 +22,7 @@ func (s *resolver) result(solution solve.Solution) (*Result, error) {
 	}
 	for _, root := range s.Roots {
 		c := &r.Chosen[chosen[root.Key]]
-		c.Askers = append(c.Askers, Asker{By: root.Place, Wants: root.Range})
+		c.Askers = append(c.Askers, Asker{By: root.Where, Wants: root.Range})
 	}
 	for key, was := range s.Locked {
 		if _, there := chosen[key]; !there {

@@ -71,6 +71,8 @@ type Terms struct {
 type Move struct {
 	Subject Subject `yaml:"-"`
 	Name    string  `yaml:"name"` // what the manifest calls it, or "runtime/node"
+	// Place is where the declaration stands that moves, where others of its name are at other versions; see DeclarationID.
+	Place string `yaml:"place,omitempty"`
 	// Becomes is its name afterwards: the same as before where it comes from elsewhere, empty
 	// where nothing changes.
 	Becomes string `yaml:"becomes,omitempty"`
@@ -82,6 +84,23 @@ type Move struct {
 	Wants []string `yaml:"needs,omitempty"`
 	Sites []Site   `yaml:"-"` // the places whose text changes, empty if only the lock does
 	Via   []string `yaml:"-"` // of one that is carried along: what leads to it from the requirement on, "quayside 4.0.0", …
+}
+
+// Key is how goals speak of what moves: by its name, or by the ID of one declaration of it.
+func (m Move) Key() string {
+	if m.Place == "" {
+		return m.Name
+	}
+	return string(Declaration(m.Place, m.Name))
+}
+
+// Spoken is what moves, in sentences: "hawser", "hawser in decks/package.json".
+func (m Move) Spoken() string { return Spoken(m.Key()) }
+
+// At gives the move with the place of a key that it is about.
+func (m Move) At(key string) Move {
+	m.Place, _ = Parted(key)
+	return m
 }
 
 // Pin is the runtime, tool, platform or image that a move names; ok is false for a package.
@@ -179,6 +198,8 @@ func (o Override) String() string {
 // SortMoves puts moves in the order of their names.
 func SortMoves(moves []Move) {
 	slices.SortFunc(moves, func(a, b Move) int {
-		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.From, b.From), strings.Compare(a.To, b.To))
+		return cmp.Or(
+			strings.Compare(a.Name, b.Name), strings.Compare(a.From, b.From), strings.Compare(a.To, b.To), strings.Compare(a.Place, b.Place),
+		)
 	})
 }

@@ -73,6 +73,7 @@ func ReadPURL(text string) (s Subject, version string, ok bool) {
 
 // Requirement is a dependency that a manifest declares, with its range.
 type Requirement struct {
+	ID       DeclarationID // tells it from all others; see Identify
 	Subject  Subject
 	Name     string // what the manifest calls it; differs from Subject.Name for an alias
 	Group    string // the manifest's own word: "dependencies", "devDependencies"
@@ -83,6 +84,7 @@ type Requirement struct {
 	Peer     bool   // it is for whoever uses this component to provide
 	Fixed    string // why it cannot be moved by version ("git source"); empty if it can
 	Locked   string // the version in effect by the lock; empty without one
+	Apart    bool   // other declarations of its name are at other versions
 }
 
 // PinKinds are the kinds of subjects that are no packages.
@@ -161,17 +163,6 @@ func (r Release) NeedsText() string {
 		texts[i] = n.String()
 	}
 	return strings.Join(texts, ", ")
-}
-
-// Find gives the requirements on a package by the name the manifest uses.
-func (c *Component) Find(name string) []Requirement {
-	var found []Requirement
-	for _, r := range c.Requirements {
-		if r.Name == name {
-			found = append(found, r)
-		}
-	}
-	return found
 }
 
 // Release is one published version of a subject.

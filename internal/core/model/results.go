@@ -183,6 +183,7 @@ type WayOut struct {
 // MoveSummary is a move in results.
 type MoveSummary struct {
 	Name    string   `json:"name"`
+	Place   string   `json:"place,omitempty"`   // where the declaration stands that moves, where others of the name are at other versions
 	Becomes string   `json:"becomes,omitempty"` // the name afterwards; the same for one that comes from elsewhere
 	Range   string   `json:"range,omitempty"`   // what is asked for of one that comes in, gets another name or comes from elsewhere
 	PURL    string   `json:"purl"`
@@ -197,7 +198,7 @@ type MoveSummary struct {
 // Summary gives a move in the form of results.
 func (m Move) Summary() MoveSummary {
 	s := MoveSummary{
-		Name: m.Name, Becomes: m.Becomes, Range: m.Range, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because,
+		Name: m.Name, Place: m.Place, Becomes: m.Becomes, Range: m.Range, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because,
 		Needs: m.Wants, Via: m.Via,
 	}
 	for _, site := range m.Sites {
@@ -205,6 +206,9 @@ func (m Move) Summary() MoveSummary {
 	}
 	return s
 }
+
+// Spoken is what moves, with its place where the name is not enough.
+func (m MoveSummary) Spoken() string { return Move{Name: m.Name, Place: m.Place}.Spoken() }
 
 // RouteResult is a computed route.
 type RouteResult struct {

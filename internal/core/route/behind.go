@@ -98,7 +98,7 @@ func (r *planner) why(s *Subject, line version.Version) (*solve.Conflict, error)
 
 // toBe says where a subject is to go.
 func toBe(s *Subject, line version.Version) string {
-	return fmt.Sprintf("%s is to move to %s", s.Name, line.Line())
+	return fmt.Sprintf("%s is to move to %s", s, line.Line())
 }
 
 // left is a subject that stays behind a newer major, and the facts from which that
@@ -111,13 +111,13 @@ type left struct {
 }
 
 func leftBehind(s *Subject, line version.Version, conflict *solve.Conflict) left {
-	l := left{name: s.Name, at: s.At.String(), line: line.Line()}
+	l := left{name: s.String(), at: s.At.String(), line: line.Line()}
 	for _, step := range conflict.Proof() {
 		if len(step.From) > 0 || step.Text == toBe(s, line) {
 			continue
 		}
 		l.facts = append(l.facts, step.Text)
-		if len(step.About) > 0 && step.About[0] == s.Name {
+		if len(step.About) > 0 && step.About[0] == s.String() {
 			continue
 		}
 		l.others = append(l.others, step.Text)
@@ -183,7 +183,7 @@ func (r *planner) shunned() {
 				if names[k] == nil {
 					order = append(order, k)
 				}
-				names[k] = append(names[k], fmt.Sprintf("%s stays at %s and does not go to %s", s.Name, s.At, v))
+				names[k] = append(names[k], fmt.Sprintf("%s stays at %s and does not go to %s", s, s.At, v))
 			}
 			break
 		}

@@ -36,7 +36,7 @@ func (r *planner) oneByOne(bounds map[string]Bound) map[string]Bound {
 			return allow == nil && v.Compare(at) >= 0 || allow != nil && allow(v)
 		}
 		if b.Why == "" {
-			b.Why = fmt.Sprintf("%s is at %s, and %s", s.Name, at, s.Stepwise)
+			b.Why = fmt.Sprintf("%s is at %s, and %s", s, at, s.Stepwise)
 		}
 		all[s.Name] = b
 	}
@@ -45,24 +45,23 @@ func (r *planner) oneByOne(bounds map[string]Bound) map[string]Bound {
 
 // restore are the requirements that a state needs and that are not there.
 func (r *planner) restore(state *State) (added []Change) {
-	at := func(name string) version.Version {
+	at := func(s *Subject) version.Version {
 		for _, m := range state.Moves {
-			if m.Name == name {
+			if slices.Contains(r.moved(m), s) {
 				if v, err := r.Order.Parse(m.To); err == nil {
 					return v
 				}
 			}
 		}
-		if s := r.subject(name); s != nil {
-			return s.At
-		}
-		return nil
+		return s.At
 	}
 	for _, restored := range r.Restored {
-		needed := r.subject(restored.Add.New) == nil && !slices.Contains(r.restored, restored.Add.New)
+		needed := len(r.named(restored.Add.New)) == 0 && !slices.Contains(r.restored, restored.Add.New)
 		for _, t := range restored.When {
-			v := at(t.Name)
-			needed = needed && v != nil && t.In(v)
+			needed = needed && slices.ContainsFunc(r.named(t.Name), func(s *Subject) bool {
+				v := at(s)
+				return v != nil && t.In(v)
+			})
 		}
 		if needed {
 			added = append(added, restored.Add)
@@ -80,16 +79,18 @@ func (r *planner) fix() error {
 	}
 	why := map[string]string{}
 	goal := func(list []Vulnerable) Goal {
-		g := Goal{Bounds: r.held(), Avoid: r.Avoid, Terms: model.Terms{Fixes: true}}
+		g := Goal{Bounds: r.held(), Terms: model.Terms{Fixes: true}}
 		for _, v := range list {
 			if _, held := g.Bounds[v.Name]; !held {
-				g.Bounds[v.Name] = Bound{Allow: v.Free, Why: fmt.Sprintf("%s is to be free of known vulnerabilities", v.Name)}
+				g.Bounds[v.Name] = Bound{Allow: v.Free, Why: model.Spoken(v.Name) + " is to be free of known vulnerabilities"}
 				why[v.Name] = v.Why
 			}
 		}
 		return g
 	}
-	because := func(m model.Move) string { return cmp.Or(why[m.Name], "cannot stay as it is beside the others") }
+	because := func(m model.Move) string {
+		return cmp.Or(why[m.Key()], why[m.Name], "cannot stay as it is beside the others")
+	}
 	id, title := "fix", "what has known vulnerabilities to the nearest versions without"
 	_, err := r.leg(id, title, goal(r.Vulnerable), because)
 	if !errors.As(err, new(*solve.Conflict)) {
@@ -102,7 +103,7 @@ func (r *planner) fix() error {
 		var conflict *solve.Conflict
 		switch {
 		case errors.As(err, &conflict):
-			r.notices = append(r.notices, fmt.Sprintf("%s cannot get rid of %s: %s", v.Name, v.Why, firstFacts(conflict)))
+			r.notices = append(r.notices, fmt.Sprintf("%s cannot get rid of %s: %s", model.Spoken(v.Name), v.Why, firstFacts(conflict)))
 		case err != nil:
 			return err
 		default:
@@ -179,8 +180,9 @@ func (r *planner) dedupe() error {
 func (r *planner) stay(but string) map[string]Bound {
 	bounds := map[string]Bound{}
 	for _, s := range r.Subjects {
-		if at := s.At; at != nil && s.Name != but {
-			bounds[s.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is at %s", s.Name, at)}
+		if _, name := model.Parted(s.Name); s.At != nil && s.Name != but && name != but {
+			at := s.At
+			bounds[s.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is at %s", s, at)}
 		}
 	}
 	return bounds

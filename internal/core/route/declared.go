@@ -2,73 +2,11 @@ package route
 
 import (
 	"fmt"
-	"maps"
 	"slices"
-	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 )
-
-// declaration is the place of a requirement, as far as it stays the same while versions change: the same package may be
-// declared in many places.
-type declaration struct {
-	name, file, group string
-	nth               int // among those of the same name in the group of the file
-}
-
-// declared are the requirements of a component by their places, in their order.
-func declared(c *model.Component) (order []declaration, all map[declaration]model.Requirement) {
-	all = map[declaration]model.Requirement{}
-	for _, r := range c.Requirements {
-		at := declaration{name: r.Name, file: r.Site.File, group: r.Group}
-		for _, taken := all[at]; taken; _, taken = all[at] {
-			at.nth++
-		}
-		all[at] = r
-		order = append(order, at)
-	}
-	return order, all
-}
-
-// Apart are the names that a component declares at versions of several lines, in places that can move, with a sentence that
-// tells those places: what is right for one of them is not for another.
-func Apart(order version.Order, c *model.Component) map[string]string {
-	lines, places := map[string]map[string]bool{}, map[string][]string{}
-	for _, r := range c.Requirements {
-		v, err := order.Parse(r.Locked)
-		if r.Locked == "" || r.Fixed != "" || err != nil {
-			continue
-		}
-		if lines[r.Name] == nil {
-			lines[r.Name] = map[string]bool{}
-		}
-		if !lines[r.Name][v.Line()] {
-			lines[r.Name][v.Line()] = true
-			places[r.Name] = append(places[r.Name], fmt.Sprintf("%s (%s)", r.Locked, r.Site))
-		}
-	}
-	apart := map[string]string{}
-	for name, all := range places {
-		if len(all) > 1 {
-			apart[name] = fmt.Sprintf("%s is at %s and %s", name, strings.Join(all[:len(all)-1], ", "), all[len(all)-1])
-		}
-	}
-	return apart
-}
-
-// LeftApart tells of packages that a component declares at versions of several lines, and that no reach moves therefore.
-func (p *Plan) LeftApart(c *model.Component) (notices []string) {
-	apart := Apart(p.Order, c)
-	for _, name := range slices.Sorted(maps.Keys(apart)) {
-		if !slices.ContainsFunc(p.Subjects, func(s *Subject) bool { return s.Name == name }) {
-			notices = append(notices, fmt.Sprintf(
-				"%s: a reach does not move what is declared at versions this far apart; --to %s@RANGE brings the places together", apart[name], name,
-			))
-		}
-	}
-	return notices
-}
 
 // Crossing is a declaration of which a state makes something else than what is said of it.
 type Crossing struct {
@@ -77,22 +15,27 @@ type Crossing struct {
 }
 
 // Crossings compares what is declared before and after a state with the moves that are said to make it. A declaration that
-// goes down, or to another line, is to be one of the moves; where somebody named the package, those that go up come along.
+// goes down, or to another line, is to be one of the moves; where somebody named it, by name or by ID, those that go up come
+// along.
 func Crossings(
-	order version.Order, before, after *model.Component, moves []model.Move, named func(name string) bool,
+	order version.Order, before, after *model.Component, moves []model.Move, named func(r model.Requirement) bool,
 ) (found []Crossing) {
-	places, was := declared(before)
-	_, is := declared(after)
-	for _, at := range places {
-		old, now := was[at], is[at]
-		from, ferr := order.Parse(old.Locked)
-		to, terr := order.Parse(now.Locked)
-		if old.Locked == now.Locked || old.Locked == "" || now.Locked == "" || ferr != nil || terr != nil {
+	is := map[model.DeclarationID]string{}
+	for _, r := range after.Requirements {
+		is[r.ID] = r.Locked
+	}
+	told := map[model.DeclarationID]bool{}
+	for _, r := range before.Requirements {
+		now := is[r.ID]
+		from, ferr := order.Parse(r.Locked)
+		to, terr := order.Parse(now)
+		if told[r.ID] || r.Locked == now || r.Locked == "" || now == "" || ferr != nil || terr != nil {
 			continue
 		}
-		said := slices.ContainsFunc(moves, func(m model.Move) bool { return m.Name == at.name && m.From == old.Locked && m.To == now.Locked })
+		told[r.ID] = true
+		said := slices.ContainsFunc(moves, func(m model.Move) bool { return Says(m, r) && m.From == r.Locked && m.To == now })
 		down, crosses := to.Compare(from) < 0, to.Line() != from.Line()
-		if said && named(at.name) || !down && (!crosses || named(at.name)) {
+		if said && named(r) || !down && (!crosses || named(r)) {
 			continue
 		}
 		way := "go to"
@@ -100,8 +43,36 @@ func Crossings(
 			way = "go down to"
 		}
 		found = append(found, Crossing{
-			at.name, fmt.Sprintf("%s is at %s in %s, and would %s %s there", at.name, old.Locked, old.Site, way, now.Locked),
+			r.Name, fmt.Sprintf("%s is at %s in %s, and would %s %s there", r.Name, r.Locked, r.Site, way, now),
 		})
+	}
+	return found
+}
+
+// Says tells whether a move says something of a declaration: of that very one, or of all of its name.
+func Says(m model.Move, r model.Requirement) bool {
+	return m.Name == r.Name && (m.Place == "" || m.Key() == string(r.ID))
+}
+
+// Unmoved are declarations that a state does not have where its moves say that they are. What may be apart may have stayed
+// behind.
+func Unmoved(after *model.Component, moves []model.Move, apart []string) (found []Crossing) {
+	for _, m := range moves {
+		elsewhere := func(o model.Move) bool { return o.Name == m.Name && o.To != m.To }
+		if m.Subject.IsPin() || m.To == "" || m.Place == "" && (slices.Contains(apart, m.Name) || slices.ContainsFunc(moves, elsewhere)) {
+			continue
+		}
+		said := m
+		if m.Becomes != "" {
+			said.Name = m.Becomes
+		}
+		for _, r := range after.Find(said.Key()) {
+			if r.Fixed == "" && r.Locked != "" && r.Locked != m.To {
+				found = append(found, Crossing{
+					r.Name, fmt.Sprintf("%s is said to move to %s in %s, and would be at %s there", r.Name, m.To, r.Site, r.Locked),
+				})
+			}
+		}
 	}
 	return found
 }

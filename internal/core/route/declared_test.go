@@ -16,25 +16,18 @@ func places(versions ...string) *model.Component {
 		site := model.Site{File: string(rune('a'+i)) + "/package.json", Line: 1}
 		c.Requirements = append(c.Requirements, model.Requirement{Name: "left", Group: "dependencies", Locked: v, Site: site})
 	}
+	c.Identify()
 	return c
 }
 
-func TestApart(t *testing.T) {
-	assert.Empty(t, Apart(version.NPM{}, places("1.0.0", "1.2.0", "")))
-	assert.Equal(
-		t, map[string]string{"left": "left is at 1.0.0 (a/package.json:1) and 2.1.0 (b/package.json:1)"},
-		Apart(version.NPM{}, places("1.0.0", "2.1.0", "2.2.0")),
-	)
-}
-
 func TestCrossings(t *testing.T) {
-	yes, no := func(string) bool { return true }, func(string) bool { return false }
+	yes, no := func(model.Requirement) bool { return true }, func(model.Requirement) bool { return false }
 	both := []model.Move{{Name: "left", From: "1.0.0", To: "1.5.0"}, {Name: "left", From: "2.1.0", To: "1.5.0"}}
 	for _, c := range []struct {
 		name          string
 		before, after *model.Component
 		moves         []model.Move
-		named         func(string) bool
+		named         func(model.Requirement) bool
 		says          string
 	}{
 		{"the first goes up, the second goes along and down", places("1.0.0", "2.1.0"), places("1.5.0", "1.5.0"), both[:1], no,

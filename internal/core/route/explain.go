@@ -25,26 +25,27 @@ func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 	}
 	own := 0 // moves that were to be made by themselves
 	for _, m := range state.Moves {
-		s := r.subject(m.Name)
-		if b, bound := goal.Bounds[m.Name]; s == nil || s.At == nil || bound && b.Newest {
+		key := m.Key()
+		s := r.subject(key)
+		if b, bound := goal.Bounds[key]; s == nil || s.At == nil || bound && b.Newest {
 			own++
 			continue
 		}
 		held := goal
 		held.Bounds = maps.Clone(goal.Bounds)
 		at := s.At
-		held.Bounds[m.Name] = Bound{
-			Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is to stay at %s", m.Name, at),
+		held.Bounds[key] = Bound{
+			Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is to stay at %s", s, at),
 		}
 		_, err := r.try(held)
 		var conflict *solve.Conflict
 		switch {
 		case errors.As(err, &conflict):
-			why = append(why, fmt.Sprintf("%s moves along: %s", m.Name, reasons(conflict, held.Bounds[m.Name].Why, lead)))
+			why = append(why, fmt.Sprintf("%s moves along: %s", s, reasons(conflict, held.Bounds[key].Why, lead)))
 		case err != nil:
 			return nil, err
 		default:
-			why = append(why, fmt.Sprintf("%s could stay at %s, if something else went another way", m.Name, at))
+			why = append(why, fmt.Sprintf("%s could stay at %s, if something else went another way", s, at))
 		}
 	}
 	if own > 1 {

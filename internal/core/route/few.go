@@ -23,11 +23,11 @@ func (r *planner) split(id, title string, goal Goal, because func(m model.Move) 
 	to := map[string]version.Version{}
 	var waiting []string
 	for _, m := range whole.Moves {
-		if to[m.Name], err = r.Order.Parse(m.To); err != nil {
+		if to[m.Key()], err = r.Order.Parse(m.To); err != nil {
 			return err
 		}
-		if !slices.Contains(waiting, m.Name) {
-			waiting = append(waiting, m.Name)
+		if !slices.Contains(waiting, m.Key()) {
+			waiting = append(waiting, m.Key())
 		}
 	}
 	slices.SortStableFunc(waiting, func(a, b string) int {
@@ -36,14 +36,14 @@ func (r *planner) split(id, title string, goal Goal, because func(m model.Move) 
 	for len(waiting) > 0 {
 		before := len(r.legs)
 		chunk := waiting[:min(r.Few, len(waiting))]
-		_, err := r.leg(id, title+" "+listed(chunk), r.part(goal, chunk, to), because)
+		_, err := r.leg(id, title+" "+listed(spoken(chunk)), r.part(goal, chunk, to), because)
 		if err != nil && !errors.As(err, new(*solve.Conflict)) {
 			return err
 		}
 		waiting = waiting[len(chunk):]
 		if len(r.legs) > before {
 			waiting = slices.DeleteFunc(waiting, func(name string) bool {
-				return slices.ContainsFunc(r.legs[before].Moves, func(m model.Move) bool { return m.Name == name })
+				return slices.ContainsFunc(r.legs[before].Moves, func(m model.Move) bool { return m.Key() == name })
 			})
 		}
 	}
@@ -63,7 +63,7 @@ func (r *planner) part(goal Goal, names []string, to map[string]version.Version)
 			continue
 		}
 		at, moves := s.At, slices.Contains(names, name)
-		part.Bounds[name] = Bound{Newest: moves, Why: fmt.Sprintf("%s is at %s", name, at), Allow: func(v version.Version) bool {
+		part.Bounds[name] = Bound{Newest: moves, Why: fmt.Sprintf("%s is at %s", s, at), Allow: func(v version.Version) bool {
 			return !moves && v.Compare(at) == 0 || target != nil && v.Compare(target) == 0
 		}}
 	}
@@ -76,6 +76,15 @@ func position(names []string, name string) int {
 		return i
 	}
 	return len(names)
+}
+
+// spoken are keys as sentences have them.
+func spoken(keys []string) []string {
+	all := make([]string, len(keys))
+	for i, key := range keys {
+		all[i] = model.Spoken(key)
+	}
+	return all
 }
 
 // listed names a few, and counts the rest.

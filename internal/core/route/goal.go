@@ -5,6 +5,7 @@ package route
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
@@ -48,16 +49,16 @@ type Rule struct {
 
 // Term says that a requirement is at one of some versions.
 type Term struct {
-	Name string // what the manifest calls it
+	Name string // what the manifests call it
 	In   func(v version.Version) bool
 }
 
 // Goal is what a solved state must be like.
 type Goal struct {
-	// Bounds are by the name that the manifest uses. A requirement without one
-	// may become anything that is not older than what is locked.
+	// Bounds are by key: the name that the manifest uses, or the ID of one declaration, which counts before its name. A
+	// requirement without one may become anything that is not older than what is locked.
 	Bounds map[string]Bound
-	First  []string // names to decide before all others, in this order
+	First  []string // keys to decide before all others, in this order
 	// Changes are made to the manifest first.
 	Changes []Change
 	// Rules hold of requirements in every state.
@@ -79,6 +80,41 @@ type Goal struct {
 	// Fit forbids releases that do not run on what is installed. It is for
 	// moves that nobody asked for by name.
 	Fit bool
+}
+
+// Bound is what limits the declarations that a key speaks of.
+func (g *Goal) Bound(key string) Bound {
+	b, ok := g.Bounds[key]
+	if place, name := model.Parted(key); !ok && place != "" {
+		return g.Bounds[name]
+	}
+	return b
+}
+
+// Leads is the place of a key among those that are decided first, -1 for none.
+func (g *Goal) Leads(key string) int {
+	at := slices.Index(g.First, key)
+	if place, name := model.Parted(key); at < 0 && place != "" {
+		return slices.Index(g.First, name)
+	}
+	return at
+}
+
+// Keys gives what tells the keys of declarations: the name where all of that name are at one version and the goal makes no
+// difference between them, else the ID.
+func (g *Goal) Keys() func(r model.Requirement) string {
+	parted := map[string]bool{}
+	for key := range g.Bounds {
+		if place, name := model.Parted(key); place != "" {
+			parted[name] = true
+		}
+	}
+	return func(r model.Requirement) string {
+		if parted[r.Name] && r.Fixed == "" {
+			return string(r.ID)
+		}
+		return r.Key()
+	}
 }
 
 // Rename is a package, or a path of packages, that goes on under another path.
@@ -128,14 +164,13 @@ type World interface {
 
 // Subject is a direct requirement that can move.
 type Subject struct {
-	Name     string
+	Name     string          // its key: what the manifest calls it, or the ID of one declaration of several
 	At       version.Version // where it is; nil if nothing is locked
 	Releases []version.Version
 	Previews bool                             // pre-releases may be taken
 	Peers    []string                         // names that any of its releases wants to meet
 	PeersAt  func(v version.Version) []string // and those that one does
 	Held     bool                             // stays where it is
-	Apart    bool                             // it is declared at versions of several lines, so that none of them is that of all
 	Family   []string                         // names of what is released together with it
 	Runtime  bool                             // what others need to run; it moves where it is asked to, before all others
 	Stepwise string                           // why no major of it may be skipped; empty if one may
@@ -143,6 +178,9 @@ type Subject struct {
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string
 }
+
+// String is the subject in sentences: "hawser", "hawser in decks/package.json".
+func (s *Subject) String() string { return model.Spoken(s.Name) }
 
 // Vulnerable is a requirement whose version has a known vulnerability.
 type Vulnerable struct {
@@ -153,7 +191,7 @@ type Vulnerable struct {
 
 // Wish is a destination that a user named.
 type Wish struct {
-	Name  string
+	Name  string // the key of a subject
 	Range version.Range
 	Text  string // as the user wrote it
 	// Because is why another destination needs it; empty for one that the user

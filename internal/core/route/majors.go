@@ -17,14 +17,19 @@ func (r *planner) moveTo(s *Subject, title, why string, reason string, allow fun
 	if err := r.companions(r.goalOf(s, why, allow)); err != nil {
 		return false, err
 	}
-	return r.leg(Slug(name)+"-"+Slug(title), name+" to "+title, r.goalOf(s, why, allow), func(m model.Move) string {
-		switch {
-		case m.Name == name:
+	siblings := r.siblings(s)
+	spoken := s.String()
+	if len(siblings) > 0 {
+		_, spoken = model.Parted(name)
+	}
+	return r.leg(Slug(spoken)+"-"+Slug(title), spoken+" to "+title, r.goalOf(s, why, allow), func(m model.Move) string {
+		switch about := r.moved(m); {
+		case m.Key() == name || overlap(about, siblings):
 			return reason
-		case slices.Contains(s.Family, m.Name):
-			return "is released together with " + name
+		case overlap(about, r.family(s)):
+			return "is released together with " + spoken
 		}
-		return "cannot stay as it is beside " + name + " " + title
+		return "cannot stay as it is beside " + spoken + " " + title
 	})
 }
 
@@ -44,9 +49,9 @@ func (r *planner) companions(goal Goal) error {
 		return err
 	}
 	for _, m := range state.Moves {
-		s := r.subject(m.Name)
+		s := r.subject(m.Key())
 		to, err := r.Order.Parse(m.To)
-		if s == nil || s.At == nil || err != nil || slices.Contains(goal.First, m.Name) {
+		if s == nil || s.At == nil || err != nil || goal.Leads(m.Key()) >= 0 {
 			continue
 		}
 		for _, line := range s.linesTo(to) {
@@ -69,15 +74,22 @@ func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) b
 		bounds[name] = Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: name + " may go down"}
 	}
 	bounds[s.Name] = Bound{Allow: allow, Newest: true, Why: why}
-	for _, name := range s.Family {
-		if f := r.subject(name); f != nil && !f.Held && slices.ContainsFunc(f.Releases, allow) && f.At != nil && !allow(f.At) {
-			bounds[name] = Bound{Allow: allow, Newest: true, Why: name + " is released together with " + s.Name}
+	for _, f := range r.family(s) {
+		if !f.Held && slices.ContainsFunc(f.Releases, allow) && f.At != nil && !allow(f.At) {
+			bounds[f.Name] = Bound{Allow: allow, Newest: true, Why: fmt.Sprintf("%s is released together with %s", f, s)}
 		}
 	}
-	return Goal{
-		Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil, Rules: r.Rules, Also: r.Also,
-		Terms: model.Terms{Apart: r.Apart},
+	for _, o := range r.siblings(s) {
+		wish := r.wish(o.Name)
+		// What is on the way to a wish for one of them is not to take another one down.
+		goes := func(v version.Version) bool {
+			return allow(v) && (v.Compare(o.At) >= 0 || wish != nil && wish.Range.Contains(v))
+		}
+		if !o.Held && slices.ContainsFunc(o.Releases, goes) {
+			bounds[o.Name] = Bound{Allow: goes, Newest: true, Why: why}
+		}
 	}
+	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil}
 }
 
 // Slug is a name made fit for an identifier.
@@ -104,7 +116,7 @@ func (r *planner) destinations(runtimes bool) error {
 		}
 		goals := s.candidates(w.Range)
 		if len(goals) == 0 {
-			return fmt.Errorf("%s: no release of %s is in the range", w.Text, w.Name)
+			return fmt.Errorf("%s: no release of %s is in the range", w.Text, s)
 		}
 		target := goals[len(goals)-1]
 		passes := r.passes(s)
@@ -113,12 +125,12 @@ func (r *planner) destinations(runtimes bool) error {
 				if line.Line() == target.Line() || w.Range.Contains(line) {
 					continue
 				}
-				why := fmt.Sprintf("%s is to pass through %s on the way to %s, since %s", s.Name, line.Line(), w.Text, passes)
+				why := fmt.Sprintf("%s is to pass through %s on the way to %s, since %s", s, line.Line(), w.Text, passes)
 				_, err := r.moveTo(s, line.Line(), why,
 					"on the way to "+w.Text, s.inLine(line))
 				var conflict *solve.Conflict
 				if errors.As(err, &conflict) && s.Stepwise == "" {
-					r.notices = append(r.notices, fmt.Sprintf("%s skips %s: %s", s.Name, line.Line(), firstFacts(conflict)))
+					r.notices = append(r.notices, fmt.Sprintf("%s skips %s: %s", s, line.Line(), firstFacts(conflict)))
 					continue
 				}
 				if err != nil {
@@ -132,7 +144,7 @@ func (r *planner) destinations(runtimes bool) error {
 		}
 		why, reason := w.Text+" is asked for", "asked for"
 		if w.Because != "" {
-			why, reason = fmt.Sprintf("%s is to be %s, since %s", s.Name, w.Range, w.Because), w.Because
+			why, reason = fmt.Sprintf("%s is to be %s, since %s", s, w.Range, w.Because), w.Because
 		}
 		_, err := r.moveTo(s, title, why, reason, w.Range.Contains)
 		if errors.As(err, new(*solve.Conflict)) && w.Because != "" {
@@ -152,8 +164,8 @@ func (r *planner) passes(s *Subject) string {
 		return s.Stepwise
 	}
 	for _, other := range r.Subjects {
-		if other != s && slices.Contains(other.Peers, s.Name) {
-			return other.Name + " goes with it step by step"
+		if other != s && r.wants(other, other.Peers, s) {
+			return other.String() + " goes with it step by step"
 		}
 	}
 	if r.Stepwise {
@@ -263,7 +275,7 @@ const fewWant = 2
 // wantedNow counts the subjects that want to meet one as they are now.
 func (r *planner) wantedNow(s *Subject) (n int) {
 	for _, other := range r.Subjects {
-		if other.PeersAt != nil && other.At != nil && slices.Contains(other.PeersAt(other.At), s.Name) {
+		if other.PeersAt != nil && other.At != nil && r.wants(other, other.PeersAt(other.At), s) {
 			n++
 		}
 	}
@@ -281,7 +293,8 @@ func (r *planner) goesAlone(s *Subject, line version.Version) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	along := slices.ContainsFunc(state.Moves, func(m model.Move) bool { return m.Name != s.Name && !slices.Contains(s.Family, m.Name) })
+	own := append(r.with(s), s)
+	along := slices.ContainsFunc(state.Moves, func(m model.Move) bool { return !overlap(r.moved(m), own) })
 	return !along, nil
 }
 

@@ -41,13 +41,40 @@ type Plan struct {
 	Previews  []string          // names whose pre-releases may be taken
 	Few       int               // legs that only refresh have no more moves than this, if they can be split; 0 for any number
 	Stepwise  bool              // no major is passed over that can be gone through
+	Told      []string          // what is to be told besides, as sentences
 	Explain   bool              // legs say why their moves belong together, and why in this place
+}
+
+// Keys gives what tells how the plan speaks of declarations: those that move by themselves have subjects of their own.
+func (p *Plan) Keys() func(r model.Requirement) string {
+	own := Goal{Bounds: map[string]Bound{}}
+	for _, s := range p.Subjects {
+		own.Bounds[s.Name] = Bound{}
+	}
+	return own.Keys()
+}
+
+// Frame is what every leg of some terms lays down, whatever it moves.
+func (p *Plan) Frame(terms model.Terms) Goal {
+	goal := Goal{Rules: p.Rules, Also: p.Also, Previews: p.Previews, Terms: terms}
+	goal.Apart = p.Apart
+	if terms.Fixes {
+		goal.Avoid = p.Avoid
+	}
+	return goal
+}
+
+// framed is a goal with what every leg lays down.
+func (p *Plan) framed(goal Goal) Goal {
+	frame := p.Frame(goal.Terms)
+	goal.Rules, goal.Also, goal.Previews, goal.Terms, goal.Avoid = frame.Rules, frame.Also, frame.Previews, frame.Terms, frame.Avoid
+	return goal
 }
 
 // Legs computes the route's legs. What had to be left behind, and why, is in
 // the notices. The error is a *solve.Conflict if a wish cannot be met.
 func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []string, err error) {
-	r := &planner{Plan: p, world: w, ctx: ctx}
+	r := &planner{Plan: p, world: w, ctx: ctx, notices: slices.Clone(p.Told)}
 	for _, step := range r.steps() {
 		r.place = step.place
 		if err := step.run(); err != nil {
@@ -76,6 +103,11 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	}
 	for _, o := range r.Overrides {
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
+	}
+	if names := r.several(); len(names) > 0 {
+		r.notices = append(r.notices, fmt.Sprintf(
+			"declared in several majors at the end, each place by itself: %s; --to NAME@RANGE brings the places of one together", listed(names),
+		))
 	}
 	return r.legs, r.notices, nil
 }
@@ -132,7 +164,6 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 	if err := r.ctx.Err(); err != nil {
 		return false, err
 	}
-	goal.Rules, goal.Apart, goal.Also = r.Rules, r.Apart, r.Also
 	goal.Bounds = r.oneByOne(goal.Bounds)
 	goal, state, err := r.solve(goal)
 	if err != nil {
@@ -156,6 +187,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 			r.notices = append(r.notices, n)
 		}
 	}
+	goal = r.framed(goal)
 	leg := model.Leg{
 		ID: fmt.Sprintf("%d-%s", len(r.legs)+1, id), Title: title, Component: r.Component, Moves: state.Moves, Carried: state.Carried,
 		Terms: goal.Terms, Notes: state.Notable,
@@ -171,11 +203,11 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 				m.Because = c.Why
 			}
 		}
-		if m.To == "" {
-			r.Subjects = slices.DeleteFunc(slices.Clone(r.Subjects), func(s *Subject) bool { return s.Name == m.Name })
-			continue
-		}
-		if s := r.subject(m.Name); s != nil {
+		for _, s := range r.moved(*m) {
+			if m.To == "" {
+				r.Subjects = slices.DeleteFunc(slices.Clone(r.Subjects), func(o *Subject) bool { return o == s })
+				continue
+			}
 			if s.At, err = r.Order.Parse(m.To); err != nil {
 				return false, err
 			}
@@ -188,8 +220,7 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 
 // try finds a state for a goal.
 func (r *planner) try(goal Goal) (*State, error) {
-	goal.Previews = r.Previews
-	return r.world.Solve(r.ctx, goal)
+	return r.world.Solve(r.ctx, r.framed(goal))
 }
 
 // solve finds a state for a goal; where there is none, with the overrides that are
@@ -230,26 +261,6 @@ func (r *planner) solve(goal Goal) (Goal, *State, error) {
 	return goal, state, err
 }
 
-// rename follows a subject to the name that it has after a move.
-func (r *planner) rename(s *Subject, name string) {
-	if name == "" {
-		return
-	}
-	if w := r.wish(s.Name); w != nil {
-		w.Name = name
-	}
-	s.Name = name
-}
-
-func (r *planner) subject(name string) *Subject {
-	for _, s := range r.Subjects {
-		if s.Name == name {
-			return s
-		}
-	}
-	return nil
-}
-
 // held are the bounds of what must not move at all.
 func (r *planner) held() map[string]Bound {
 	bounds := map[string]Bound{}
@@ -258,7 +269,7 @@ func (r *planner) held() map[string]Bound {
 			at := s.At
 			bounds[s.Name] = Bound{
 				Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
-				Why:   fmt.Sprintf("%s is held at %s", s.Name, at),
+				Why:   fmt.Sprintf("%s is held at %s", s, at),
 			}
 		}
 	}
@@ -270,7 +281,7 @@ func (r *planner) lock() error {
 		return nil
 	}
 	because := func(m model.Move) string {
-		if r.wish(m.Name) != nil {
+		if r.wish(m.Key()) != nil {
 			return "asked for"
 		}
 		return "there was no lock"
@@ -301,7 +312,7 @@ func (r *planner) refresh(id, title string) error {
 	}
 	any := false
 	for _, s := range r.Subjects {
-		if s.Held || s.Apart || s.At == nil {
+		if s.Held || s.At == nil {
 			continue
 		}
 		at, wish := s.At, cmp.Or(r.wish(s.Name), r.familyWish(s))
@@ -311,13 +322,13 @@ func (r *planner) refresh(id, title string) error {
 				Allow: func(v version.Version) bool {
 					return v.Compare(at) >= 0 && (wish == nil || v.Compare(at) == 0 || wish.Range.Contains(v))
 				},
-				Why: fmt.Sprintf("%s is at %s", s.Name, at),
+				Why: fmt.Sprintf("%s is at %s", s, at),
 			}
 			continue
 		}
 		bounds[s.Name] = Bound{
 			Newest: asked(s),
-			Why:    fmt.Sprintf("%s is to stay within %s in this leg", s.Name, s.At.Line()),
+			Why:    fmt.Sprintf("%s is to stay within %s in this leg", s, s.At.Line()),
 			Allow: func(v version.Version) bool {
 				if v.Compare(at) < 0 || r.Order.Step(at, v) > reach {
 					return false
@@ -333,11 +344,11 @@ func (r *planner) refresh(id, title string) error {
 	}
 	goal := Goal{Bounds: bounds, First: r.byUse(), Fit: true}
 	because := func(m model.Move) string {
-		wish := r.wish(m.Name)
+		wish := r.wish(m.Key())
 		if to, err := r.Order.Parse(m.To); wish != nil && err == nil && wish.Range.Contains(to) {
 			return "asked for"
 		}
-		if s := r.subject(m.Name); wish == nil && r.Reach == version.Stay {
+		if s := r.subject(m.Key()); wish == nil && r.Reach == version.Stay {
 			if w := r.familyWish(s); w != nil {
 				return "is released together with " + w.Name
 			}
@@ -380,8 +391,8 @@ func (r *planner) familyWish(s *Subject) *Wish {
 	if s == nil {
 		return nil
 	}
-	for _, name := range s.Family {
-		if w := r.wish(name); w != nil {
+	for _, f := range r.family(s) {
+		if w := r.wish(f.Name); w != nil {
 			return w
 		}
 	}
@@ -394,13 +405,15 @@ func (r *planner) sameLine(w *Wish, at version.Version) bool {
 	return s != nil && slices.ContainsFunc(s.candidates(w.Range), func(v version.Version) bool { return v.Line() == at.Line() })
 }
 
-// byUse are the names that others want to meet, the most wanted first.
+// byUse are the keys of what others want to meet, the most wanted first.
 func (r *planner) byUse() []string {
 	uses := map[string]int{}
 	for _, s := range r.Subjects {
 		for _, peer := range s.Peers {
-			if peer != s.Name && r.subject(peer) != nil {
-				uses[peer]++
+			for _, p := range r.near(s, peer) {
+				if p != s {
+					uses[p.Name]++
+				}
 			}
 		}
 	}

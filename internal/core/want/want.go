@@ -5,9 +5,11 @@
 package want
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
+	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -34,7 +36,8 @@ const (
 
 // Want is a requirement that is to be met.
 type Want struct {
-	Name       string // what the manifest calls it; bounds, rules and previews speak of it
+	Name       string // what the manifest calls it; rules and previews speak of it
+	Key        string // how bounds speak of it; empty for Name
 	Label      string // what proofs call it; empty for Name
 	Candidates []Candidate
 	Locked     version.Version // nil for none
@@ -55,23 +58,25 @@ type Want struct {
 	// Unlocked orders candidates where nothing is locked and the newest is not asked for; nil
 	// for the order of the tendency.
 	Unlocked func(a, b int) int
-	// Asks is the sentence of what the manifest asks for, and Down that a locked version does not
-	// go down unasked. Both are without a full stop.
+	// Asks is the sentence of what the manifest asks for, and Down that nobody asked for an older version
+	// than the locked one. Both are without a full stop.
 	Asks, Down string
 	// Hidden adds to Down what would be newer and is not allowed; nil for nothing.
 	Hidden func(allowed []bool) string
 }
 
+func (w *Want) key() string { return cmp.Or(w.Key, w.Name) }
+
 // Allowed tells which candidates a goal lets the requirement become.
 func (w *Want) Allowed(goal *route.Goal) []bool {
-	bound := goal.Bounds[w.Name]
+	bound := goal.Bound(w.key())
 	preview := slices.Contains(goal.Previews, w.Name)
 	allowed := make([]bool, len(w.Candidates))
 	for i, c := range w.Candidates {
 		shown := preview || !c.Version.Preview() || c.InRange || i == w.At || w.Previews && !goal.Fit
 		switch {
 		case w.Promised:
-			widens := bound.Allow != nil && slices.Contains(goal.First, w.Name) && (w.Locked == nil || c.Version.Line() != w.Locked.Line())
+			widens := bound.Allow != nil && goal.Leads(w.key()) >= 0 && (w.Locked == nil || c.Version.Line() != w.Locked.Line())
 			allowed[i] = c.InRange || widens && shown && bound.Allow(c.Version)
 		case bound.Allow != nil:
 			allowed[i] = w.Stays != nil && w.Stays(i) || shown && bound.Allow(c.Version)
@@ -89,7 +94,7 @@ func (w *Want) Allowed(goal *route.Goal) []bool {
 
 // Why says who laid down what is allowed.
 func (w *Want) Why(goal *route.Goal, allowed []bool) solve.Why {
-	bound := goal.Bounds[w.Name]
+	bound := goal.Bound(w.key())
 	return func() string {
 		switch {
 		case w.Promised, bound.Allow == nil && w.Locked == nil:
@@ -97,7 +102,7 @@ func (w *Want) Why(goal *route.Goal, allowed []bool) solve.Why {
 		case bound.Allow != nil && bound.Why != "":
 			return bound.Why
 		case bound.Allow != nil:
-			return fmt.Sprintf("%s is to be %s", w.Name, solve.Runs(w.Texts(), func(i int) bool { return allowed[i] }))
+			return fmt.Sprintf("%s is to be %s", model.Spoken(w.key()), solve.Runs(w.Texts(), func(i int) bool { return allowed[i] }))
 		case w.Hidden != nil:
 			return w.Down + w.Hidden(allowed)
 		}
@@ -116,7 +121,7 @@ func (w *Want) Texts() []string {
 
 // Preference is the order in which candidates are tried.
 func (w *Want) Preference(goal *route.Goal) []int {
-	newest := w.Newest && goal.Bounds[w.Name].Newest
+	newest := w.Newest && goal.Bound(w.key()).Newest
 	order := make([]int, len(w.Candidates))
 	for i := range order {
 		order[i] = i
@@ -211,7 +216,7 @@ const asked = 1 << 20
 
 // Rank is when the requirement is decided: lower ranks first.
 func (w *Want) Rank(goal *route.Goal) int {
-	if at := slices.Index(goal.First, w.Name); at >= 0 {
+	if at := goal.Leads(w.key()); at >= 0 {
 		return at - asked
 	}
 	return -w.Weight
@@ -220,11 +225,7 @@ func (w *Want) Rank(goal *route.Goal) int {
 // State adds the requirement to a problem: its subject, what it is allowed to become, and the
 // order of what is tried. It gives what is allowed, too.
 func (w *Want) State(p *solve.Problem, goal *route.Goal) (id solve.ID, allowed []bool) {
-	label := w.Label
-	if label == "" {
-		label = w.Name
-	}
-	id = p.Subject(label, w.Texts())
+	id = p.Subject(cmp.Or(w.Label, model.Spoken(w.key())), w.Texts())
 	allowed = w.Allowed(goal)
 	p.Require(id, p.Pick(id, func(i int) bool { return allowed[i] }), w.Why(goal, allowed))
 	p.Prefer(id, w.Preference(goal))
@@ -232,18 +233,59 @@ func (w *Want) State(p *solve.Problem, goal *route.Goal) (id solve.ID, allowed [
 	return id, allowed
 }
 
-// Rule states a rule about requirements. Find gives the subject of a name, and the want that it
-// was stated for; nil where nothing requires it, and then the rule says nothing.
-func Rule(p *solve.Problem, r route.Rule, find func(name string) (solve.ID, *Want)) {
-	var terms []solve.Term
-	for _, t := range r.Terms {
-		id, w := find(t.Name)
-		if w == nil {
+// Unit is one declaration of a name in a problem, or several that share one version.
+type Unit struct {
+	Subject solve.ID
+	Want    *Want
+	Places  []string // where it is declared
+}
+
+// Rule states a rule about requirements. Find gives the units of a name; none where nothing requires it, and then the rule
+// says nothing. Of names that are declared in several places it holds within each place that has both, and where no place
+// has, between all.
+func Rule(p *solve.Problem, r route.Rule, find func(name string) []Unit) {
+	all := make([][]Unit, len(r.Terms))
+	for i, t := range r.Terms {
+		if all[i] = find(t.Name); len(all[i]) == 0 {
 			return
 		}
-		terms = append(terms, solve.Term{Subject: id, In: p.Pick(id, func(i int) bool {
-			return !w.Candidates[i].Apart && t.In(w.Candidates[i].Version)
-		})})
 	}
-	p.Forbid(func() string { return r.Why }, terms...)
+	for _, units := range combined(all) {
+		terms := make([]solve.Term, len(units))
+		for i, u := range units {
+			terms[i] = solve.Term{Subject: u.Subject, In: p.Pick(u.Subject, func(c int) bool {
+				return !u.Want.Candidates[c].Apart && r.Terms[i].In(u.Want.Candidates[c].Version)
+			})}
+		}
+		p.Forbid(func() string { return r.Why }, terms...)
+	}
+}
+
+// most bounds how many combinations of units a rule is stated for.
+const most = 100_000
+
+// combined gives the choices of one unit from each list that a rule is about.
+func combined(lists [][]Unit) [][]Unit {
+	chosen := [][]Unit{{}}
+	for _, list := range lists {
+		var more [][]Unit
+		for _, before := range chosen {
+			fitting := slices.DeleteFunc(slices.Clone(list), func(u Unit) bool { return !near(before, u) })
+			if len(fitting) == 0 {
+				fitting = list
+			}
+			for _, u := range fitting {
+				more = append(more, append(slices.Clone(before), u))
+			}
+		}
+		chosen = more[:min(len(more), most)]
+	}
+	return chosen
+}
+
+// near tells whether a unit is declared in a place of all others.
+func near(others []Unit, u Unit) bool {
+	return !slices.ContainsFunc(others, func(o Unit) bool {
+		return !slices.ContainsFunc(o.Places, func(place string) bool { return slices.Contains(u.Places, place) })
+	})
 }

@@ -37,6 +37,9 @@ func (Ecosystem) OSVName() string { return "RubyGems" }
 // OSVVersion is the version as it is.
 func (Ecosystem) OSVVersion(text string) string { return text }
 
+// Supports nothing: a gem has one version in all of an application.
+func (Ecosystem) Supports() ecosystem.Support { return ecosystem.Support{} }
+
 // Tools are Ruby and Bundler.
 func (Ecosystem) Tools() [][]string {
 	return [][]string{{"ruby", "--version"}, {"bundle", "--version"}}

@@ -137,9 +137,9 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 		at[q.Name] = len(request.Roots)
 		request.Roots = append(request.Roots, flat.Root{
 			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: allows}, Range: orAny(q.Range),
-			Place: q.Site.String(),
+			Where: q.Site.String(),
 		})
-		if request.Goal.Bounds[q.Name].Allow == nil && p.outdated(q.Name, rng) {
+		if request.Goal.Bound(q.Name).Allow == nil && p.outdated(q.Name, rng) {
 			request.Goal.Bounds[q.Name] = route.Bound{
 				Allow: allows, Why: fmt.Sprintf("%s asks for %s %s, which the lock does not have", q.Site, q.Name, q.Range),
 			}
@@ -156,7 +156,7 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 					Name: one.name, Option: flat.Option{
 						Key: flat.Key{Name: one.name}, Allows: func(version.Version) bool { return true },
 					}, Range: "as it is",
-					Place: p.lock.file,
+					Where: p.lock.file,
 				})
 			}
 		}
@@ -172,7 +172,7 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 	for i := range s.Moves {
 		m := &s.Moves[i]
 		m.Sites = nil
-		for _, q := range ask.Component.Find(m.Name) {
+		for _, q := range ask.Component.Find(m.Key()) {
 			fresh, changes, err := restated(x.project.versions(q), m.To)
 			if err != nil {
 				return err

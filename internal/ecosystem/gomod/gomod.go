@@ -102,6 +102,9 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	return stages
 }
 
+// Supports nothing: a module has one version in all of a build.
+func (Ecosystem) Supports() ecosystem.Support { return ecosystem.Support{} }
+
 // Tools is the go command.
 func (Ecosystem) Tools() [][]string { return [][]string{{"go", "version"}} }
 

@@ -157,12 +157,12 @@ func (s *resolver) solve() ([]candidate, error) {
 // rule states a rule about required modules; one about a module that is not
 // required says nothing here.
 func (s *resolver) rule(r route.Rule) {
-	want.Rule(s.problem, r, func(name string) (solve.ID, *want.Want) {
+	want.Rule(s.problem, r, func(name string) []want.Unit {
 		i := slices.IndexFunc(s.subjects, func(sub *subject) bool { return sub.req.Name == name })
 		if i < 0 {
-			return 0, nil
+			return nil
 		}
-		return s.subjects[i].id, s.subjects[i].want
+		return []want.Unit{{Subject: s.subjects[i].id, Want: s.subjects[i].want}}
 	})
 }
 
@@ -233,7 +233,7 @@ func (sub *subject) wanted() *want.Want {
 	w := &want.Want{
 		Name: q.Name, At: sub.at, Locked: sub.candidates[sub.at].v, Tendency: want.Lowest, Previews: true, Still: isGo, Newest: !isGo,
 		Candidates: make([]want.Candidate, len(sub.candidates)),
-		Down:       fmt.Sprintf("%s requires %s %s, which does not go down unasked", q.Site, q.Name, q.Locked),
+		Down:       fmt.Sprintf("%s requires %s %s, and nobody asked for an older one", q.Site, q.Name, q.Locked),
 	}
 	if isGo {
 		w.Down = fmt.Sprintf("%s states go %s, which is not asked to move", q.Site, q.Locked)

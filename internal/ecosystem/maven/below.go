@@ -141,7 +141,7 @@ func (r *registry) elsewhere(ctx context.Context, after *model.Component, moves 
 		}
 		at, err := r.client.Module(ctx, r.repositories(), c, m.To, text)
 		asked := slices.ContainsFunc(e.dependencies, func(d *dependency) bool { return e.coordsOf(d) == at.Elsewhere })
-		if err == nil && at.Elsewhere != (mavenrepo.Coordinates{}) && !asked && len(after.Find(at.Elsewhere.String())) == 0 {
+		if err == nil && at.Elsewhere != (mavenrepo.Coordinates{}) && !asked && !after.Declares(at.Elsewhere.String()) {
 			all = append(all, fmt.Sprintf(
 				"%s %s has its classes for Java in %s, and does not bring it along: a Maven project states that one in its place",
 				c, m.To, at.Elsewhere,

@@ -14,26 +14,16 @@ import (
 
 // floors are the versions that a release asks for of packages which the project itself states, or which come with
 // one of those at its version: Maven gives it lower ones without a word. What is below already does not count.
-func (x index) floors(ctx context.Context, name, release string) (needs []flat.Need, err error) {
-	stated := map[string]string{} // of the others, at present
-	present := ""
-	for _, q := range x.component.Requirements {
-		switch {
-		case q.Fixed != "" || q.Locked == "":
-		case q.Name == name:
-			present = q.Locked
-		default:
-			stated[q.Name] = q.Locked
-		}
-	}
+func (x index) floors(ctx context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
+	stated, present := x.beside(k)
 	if present == release || len(stated) == 0 {
 		return nil, nil
 	}
-	now, err := x.asksFor(ctx, name, release)
+	now, err := x.asksFor(ctx, k, release)
 	if err != nil {
 		return nil, err
 	}
-	before, err := x.asksFor(ctx, name, present)
+	before, err := x.asksFor(ctx, k, present)
 	if err != nil {
 		return nil, err
 	}
@@ -42,11 +32,7 @@ func (x index) floors(ctx context.Context, name, release string) (needs []flat.N
 		if _, itself := stated[asked]; !itself {
 			other = x.present.with[asked]
 		}
-		low, known := stated[other]
 		was, before := before.wants[asked]
-		if !known || before && mavenrepo.Compare(low, was) < 0 {
-			continue
-		}
 		floor, err := version.Maven{}.Parse(now.wants[asked])
 		if err != nil {
 			return nil, err
@@ -55,13 +41,59 @@ func (x index) floors(ctx context.Context, name, release string) (needs []flat.N
 		if other != asked {
 			text += ", which comes with " + other
 		}
-		needs = append(needs, flat.Need{
-			Sense:   flat.IfPresent,
-			Options: []flat.Option{{Key: flat.Key{Name: other}, Allows: func(v version.Version) bool { return v.Compare(floor) >= 0 }}},
-			Text:    text,
-		})
+		for _, q := range stated[other] {
+			if before && mavenrepo.Compare(q.Locked, was) < 0 {
+				continue
+			}
+			needs = append(needs, flat.Need{
+				Sense:   flat.IfPresent,
+				Options: []flat.Option{{Key: x.key(q), Allows: func(v version.Version) bool { return v.Compare(floor) >= 0 }}},
+				Text:    text,
+			})
+		}
 	}
 	return needs, nil
+}
+
+// beside are the other packages that the project states where it states one, by name, and the version of that one. Of a
+// package that is stated in several places at several versions those count that some project file sees together with it.
+func (x index) beside(k flat.Key) (stated map[string][]model.Requirement, present string) {
+	var files []string
+	for _, q := range x.component.Requirements {
+		if x.key(q) == k && q.Fixed == "" && q.Locked != "" {
+			present = q.Locked
+			files = append(files, q.Site.File)
+		}
+	}
+	stated = map[string][]model.Requirement{}
+	far := map[string][]model.Requirement{}
+	for _, q := range x.component.Requirements {
+		switch {
+		case q.Fixed != "" || q.Locked == "" || q.Name == k.Name:
+		case x.key(q).Place == "":
+			stated[q.Name] = append(stated[q.Name][:0], q)
+		case x.component.Detail.(*project).together(files, q.Site.File):
+			stated[q.Name] = append(stated[q.Name], q)
+		default:
+			far[q.Name] = append(far[q.Name], q)
+		}
+	}
+	for name, all := range far {
+		if stated[name] == nil {
+			stated[name] = all
+		}
+	}
+	return stated, present
+}
+
+// together tells whether some project file is made of a file and of one of others: it, or what it inherits.
+func (p *project) together(files []string, file string) bool {
+	return slices.ContainsFunc(p.poms, func(e *effective) bool {
+		of := func(name string) bool {
+			return slices.ContainsFunc(e.lineage, func(at *pom) bool { return at.file == name })
+		}
+		return of(file) && slices.ContainsFunc(files, of)
+	})
 }
 
 // present is what a project gets as it is.
@@ -113,16 +145,16 @@ type asked struct {
 
 // asksFor is what a release asks for besides for its own tests; of a parent or a list of versions, what those packages ask
 // for that take their versions from it.
-func (x index) asksFor(ctx context.Context, name, release string) (asked, error) {
+func (x index) asksFor(ctx context.Context, k flat.Key, release string) (asked, error) {
 	a := asked{wants: map[string]string{}}
-	c, ok := mavenrepo.Read(name)
+	c, ok := mavenrepo.Read(k.Name)
 	if !ok || release == "" {
 		return a, nil
 	}
 	if err := x.askWithParts(ctx, c, release, &a); err != nil {
 		return a, err
 	}
-	follow, err := x.followers(ctx, c, release)
+	follow, err := x.followers(ctx, k, release)
 	if err != nil {
 		return a, err
 	}
@@ -137,14 +169,15 @@ func (x index) asksFor(ctx context.Context, name, release string) (asked, error)
 
 // followers are the packages that the project asks for without a version, with that which a release of a parent or of a list
 // states for them.
-func (x index) followers(ctx context.Context, c mavenrepo.Coordinates, to string) (all []release, err error) {
+func (x index) followers(ctx context.Context, k flat.Key, to string) (all []release, err error) {
 	present := ""
-	for _, q := range x.component.Find(c.String()) {
-		if q.Group == "parent" || q.Group == "imports" {
+	for _, q := range x.component.Requirements {
+		if x.key(q) == k && (q.Group == "parent" || q.Group == "imports") {
 			present = q.Locked
 		}
 	}
-	if present == "" {
+	c, ok := mavenrepo.Read(k.Name)
+	if present == "" || !ok {
 		return nil, nil
 	}
 	poms := x.poms(x.component.Detail.(*project))
@@ -204,7 +237,7 @@ func (x index) mayMatter(ctx context.Context, c mavenrepo.Coordinates, release s
 		if strings.Contains(d.coords.String(), "${") {
 			return true
 		}
-		return len(x.component.Find(d.coords.String())) > 0 || x.present.with[d.coords.String()] != ""
+		return x.component.Declares(d.coords.String()) || x.present.with[d.coords.String()] != ""
 	})
 }
 

@@ -42,6 +42,9 @@ func (Ecosystem) OSVName() string { return "Maven" }
 // OSVVersion is the version as it is.
 func (Ecosystem) OSVVersion(text string) string { return text }
 
+// Supports a version of its own for each place that states one.
+func (Ecosystem) Supports() ecosystem.Support { return ecosystem.Support{Places: true, Apart: true} }
+
 // Tools are Maven and Java.
 func (Ecosystem) Tools() [][]string { return [][]string{{"mvn", "--version"}, {"java", "-version"}} }
 

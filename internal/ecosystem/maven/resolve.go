@@ -27,8 +27,9 @@ type index struct {
 	*registry
 	component *model.Component
 	present   *present
-	free      bool     // what releases ask for of what the project states does not count
-	apart     []string // what gets a version of its own, whatever it shared its place with
+	free      bool                               // what releases ask for of what the project states does not count
+	apart     []string                           // what gets a version of its own, whatever it shared its place with
+	key       func(q model.Requirement) flat.Key // of what moves with a declaration
 }
 
 // Releases are the versions that repositories list.
@@ -59,18 +60,21 @@ func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, er
 // Needs are the others whose version stands in the same place, and what a release asks for of what the project states.
 func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
 	if !x.free {
-		if needs, err = x.floors(ctx, k.Name, release); err != nil {
+		if needs, err = x.floors(ctx, k, release); err != nil {
 			return nil, err
 		}
 	}
-	for _, q := range x.component.Find(k.Name) {
+	for _, q := range x.component.Requirements {
+		if x.key(q) != k {
+			continue
+		}
 		for _, o := range x.component.Requirements {
 			if o.Name == q.Name || !samePlace(o.Site, q.Site) || slices.Contains(x.apart, q.Name) || slices.Contains(x.apart, o.Name) {
 				continue
 			}
 			needs = append(needs, flat.Need{
 				Options: []flat.Option{
-					{Key: flat.Key{Name: o.Name}, Allows: func(v version.Version) bool { return v.String() == release }},
+					{Key: x.key(o), Allows: func(v version.Version) bool { return v.String() == release }},
 				},
 				Text: fmt.Sprintf("%s at the same version, which %s states for both", o.Name, q.Site),
 			})
@@ -91,33 +95,37 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	if err != nil {
 		return nil, err
 	}
-	x := index{registry: r, component: c, present: present, apart: ask.Apart}
+	keys := ask.Keys()
+	key := func(q model.Requirement) flat.Key {
+		place, name := model.Parted(keys(q))
+		return flat.Key{Name: name, Place: place}
+	}
+	x := index{registry: r, component: c, present: present, apart: ask.Apart, key: key}
 	// What is stated is one version, so that what has to move goes no further than it must.
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
-	seen := map[string]bool{}
+	seen := map[flat.Key]bool{}
 	for _, q := range c.Requirements {
-		if q.Fixed != "" || seen[q.Name] {
+		if q.Fixed != "" || seen[key(q)] {
 			continue
 		}
 		rng, err := version.Maven{}.ParseRange(q.Range)
 		if err != nil {
 			return nil, &model.Fault{Doing: "reading a pom", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
 		}
-		seen[q.Name] = true
-		if _, bound := ask.Bounds[q.Name]; !bound && q.Locked == "" && !r.ranged(c, q) {
+		seen[key(q)] = true
+		if ask.Bound(keys(q)).Allow == nil && q.Locked == "" && !r.ranged(c, q) {
 			// It has just come by a rule, and may be as new as that allows.
 			request.Goal.Bounds = maps.Clone(request.Goal.Bounds)
 			if request.Goal.Bounds == nil {
 				request.Goal.Bounds = map[string]route.Bound{}
 			}
-			request.Goal.Bounds[q.Name] = route.Bound{Allow: rng.Contains, Newest: true, Why: q.Name + " " + q.Range + " is asked for"}
+			request.Goal.Bounds[keys(q)] = route.Bound{Allow: rng.Contains, Newest: true, Why: q.Name + " " + q.Range + " is asked for"}
 		}
-		key := flat.Key{Name: q.Name}
 		if q.Locked != "" {
-			request.Locked[key] = q.Locked
+			request.Locked[key(q)] = q.Locked
 		}
 		request.Roots = append(request.Roots, flat.Root{
-			Name: q.Name, Option: flat.Option{Key: key, Allows: rng.Contains}, Range: q.Range, Place: q.Site.String(),
+			Name: q.Name, Spoken: keys(q), Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Where: q.Site.String(),
 		})
 	}
 	result, err := flat.Resolve(ctx, request)
@@ -131,7 +139,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 		return nil, err
 	}
 	free := slices.DeleteFunc(slices.Clone(c.Requirements), func(q model.Requirement) bool { return q.Fixed != "" })
-	moves := result.Moves(mavenrepo.Type, free, func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} }, version.Maven{})
+	moves := result.Moves(mavenrepo.Type, free, key, version.Maven{})
 	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	if err := r.write(c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
@@ -150,7 +158,7 @@ func (r *registry) write(c *model.Component, s *route.State, apart []string) err
 		if err != nil {
 			return err
 		}
-		for _, q := range c.Find(m.Name) {
+		for _, q := range c.Find(m.Key()) {
 			if q.Fixed != "" || q.Site.End == q.Site.Start {
 				s.Notices = append(s.Notices, fmt.Sprintf("%s asks for %s besides, which is not changed here: %s", q.Site, q.Name, q.Fixed))
 				continue
@@ -201,7 +209,7 @@ func (p *project) parted(c *model.Component, moves []model.Move, apart []string,
 			}
 			to := q.Locked
 			for _, m := range moves {
-				if m.Name == name {
+				if route.Says(m, q) {
 					to = m.To
 				}
 			}

@@ -92,7 +92,7 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 	if err != nil {
 		return err
 	}
-	peer := s.newWish(top, e.name, p)
+	peer := s.newWish(top, e.name, p, e.name)
 	locked := ""
 	if at != nil {
 		locked = at.version

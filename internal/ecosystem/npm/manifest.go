@@ -55,6 +55,9 @@ type dependency struct {
 	site  model.Site // of the range
 }
 
+// declarationOf is the ID of a dependency: whatever groups of one manifest name it, it has one version there.
+func declarationOf(d dependency) model.DeclarationID { return model.Declaration(d.site.File, d.name) }
+
 // manifest is one package.json.
 type manifest struct {
 	dir, file     string
@@ -341,7 +344,7 @@ func (p *project) component() *model.Component {
 		top := tree.tops[m.dir]
 		for _, d := range m.dependencies {
 			r := model.Requirement{
-				Subject: model.Subject{Kind: Name, Name: d.spec.name}, Name: d.name, Group: d.group, Range: d.spec.text,
+				ID: declarationOf(d), Subject: model.Subject{Kind: Name, Name: d.spec.name}, Name: d.name, Group: d.group, Range: d.spec.text,
 				Site: d.site, Optional: d.kind.optional(), Peer: d.kind.peer(), Fixed: fixedBecause[d.spec.kind],
 			}
 			if top != nil {

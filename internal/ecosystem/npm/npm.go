@@ -126,6 +126,11 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	return stages
 }
 
+// Supports is all: members of a workspace may each have a version of their own.
+func (Ecosystem) Supports() ecosystem.Support {
+	return ecosystem.Support{Places: true, Apart: true, Dedupe: true}
+}
+
 // Tools are Node.js and npm.
 func (Ecosystem) Tools() [][]string {
 	return [][]string{{"node", "--version"}, {"npm", "--version"}}

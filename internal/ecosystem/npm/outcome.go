@@ -93,12 +93,13 @@ func (s *resolver) arrive() (map[string][]byte, []model.Move, error) {
 			if was == w.rel.text && rng == d.spec.text {
 				continue
 			}
-			at := slices.IndexFunc(moves, func(o model.Move) bool { return o.Name == d.name && o.From == was && o.To == w.rel.text })
+			key := s.keyOf(d)
+			at := slices.IndexFunc(moves, func(o model.Move) bool { return o.Key() == key && o.From == was && o.To == w.rel.text })
 			if at < 0 {
 				at = len(moves)
 				moves = append(moves, model.Move{
 					Subject: model.Subject{Kind: Name, Name: d.spec.name}, Name: d.name, From: was, To: w.rel.text,
-				})
+				}.At(key))
 			}
 			if rng != d.spec.text {
 				moves[at].Sites = append(moves[at].Sites, d.site)

@@ -10,17 +10,17 @@ import (
 // wanted is a dependency of a top in the words that requirements of all ecosystems have.
 func (s *resolver) wanted(d dependency, p *pkg, locked string) *want.Want {
 	w := s.choice(d.name, p, locked)
+	w.Key = s.keyOf(d)
 	inRange := p.satisfying(d.spec)
 	for i := range w.Candidates {
 		w.Candidates[i].InRange = inRange[i]
 	}
-	bound := s.ask.Bounds[d.name]
-	if slices.Contains(s.ask.Apart, d.name) || !bound.Newest && s.several[d.name] {
+	if slices.Contains(s.ask.Apart, d.name) {
 		w.Stays = func(i int) bool { return i == w.At }
 	}
 	w.Promised, w.Strict = d.kind.peer(), s.reg.settings.on("engine-strict")
 	w.Asks = fmt.Sprintf("%s asks for %s %s", d.site, d.name, shown(d.spec.text))
-	w.Down = fmt.Sprintf("%s is at %s (%s) and does not go down unasked", d.name, locked, d.site)
+	w.Down = fmt.Sprintf("%s is at %s (%s), and nobody asked for an older one", d.name, locked, d.site)
 	w.Hidden = func(allowed []bool) string { return s.hidden(w, allowed) }
 	return w
 }

@@ -1,6 +1,7 @@
 package npm
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -29,11 +30,10 @@ type resolver struct {
 	waiting map[wishKey][]func(*wish)
 	series  map[seriesKey]*solve.Series
 	named   map[string][]*wish
-	first   map[string]string // what the first top has of a name
-	several map[string]bool   // names that tops have at several versions
-	fetched map[string]bool   // names that tops have from elsewhere than a registry
-	placed  map[*node]*wish   // what was placed for wishes
-	lessons []*lesson         // what placing found before
+	keys    map[model.DeclarationID]string // how the goal speaks of declarations
+	fetched map[string]bool                // names that tops have from elsewhere than a registry
+	placed  map[*node]*wish                // what was placed for wishes
+	lessons []*lesson                      // what placing found before
 }
 
 // everything is the range of all releases.
@@ -95,8 +95,12 @@ func newResolver(ctx context.Context, r *registry, ask ecosystem.Ask, lessons []
 	s := &resolver{
 		builder: newBuilder(ctx, r, p.tree(), p.root.file), p: p, ask: ask, problem: &solve.Problem{}, lessons: lessons,
 		was: map[wishKey]string{}, byKey: map[wishKey]*wish{}, waiting: map[wishKey][]func(*wish){}, series: map[seriesKey]*solve.Series{},
-		named: map[string][]*wish{}, first: map[string]string{}, several: map[string]bool{}, fetched: map[string]bool{},
+		named: map[string][]*wish{}, keys: map[model.DeclarationID]string{}, fetched: map[string]bool{},
 		placed: map[*node]*wish{},
+	}
+	key := ask.Keys()
+	for _, q := range ask.Component.Requirements {
+		s.keys[q.ID] = key(q)
 	}
 	s.rewritten = len(ask.Overrides)+len(ask.Changes) > 0
 	return s
@@ -187,11 +191,6 @@ func (s *resolver) prepare() error {
 			to := top.resolve(d.name)
 			if to != nil {
 				s.was[wishKey{top, d.name}] = to.target().version
-				if v, known := s.first[d.name]; known && v != to.target().version {
-					s.several[d.name] = true
-				} else {
-					s.first[d.name] = to.target().version
-				}
 			}
 			if s.p.lock == nil {
 				continue // another client's lock is for that client to compare
@@ -322,13 +321,17 @@ func (s *resolver) solveTops() error {
 
 // someGoes states that where members may have a package at versions of their own, one
 // of them at least goes where it is to go.
-func (s *resolver) someGoes(name string) {
-	bound := s.ask.Bounds[name]
+func (s *resolver) someGoes(key string) {
+	bound := s.ask.Bound(key)
 	if bound.Allow == nil {
 		return
 	}
 	var stay []solve.Term
+	place, name := model.Parted(key)
 	for _, w := range s.named[name] {
+		if place != "" && w.want != nil && w.want.Key != key {
+			continue
+		}
 		stay = append(
 			stay,
 			solve.Term{
@@ -350,15 +353,15 @@ func (s *resolver) overruled(top *node, d dependency) bool {
 // rule states a rule about the packages that the root asks for; one about a
 // package that it does not ask for says nothing here.
 func (s *resolver) rule(r route.Rule) {
-	want.Rule(s.problem, r, func(name string) (solve.ID, *want.Want) {
-		w := s.byKey[wishKey{s.t.root, name}]
-		if all := s.named[name]; w == nil && len(all) > 0 {
-			w = all[0]
+	want.Rule(s.problem, r, func(name string) (units []want.Unit) {
+		for _, w := range s.named[name] {
+			u := want.Unit{Subject: w.id, Want: w.want}
+			for _, top := range w.tops {
+				u.Places = append(u.Places, top.loc)
+			}
+			units = append(units, u)
 		}
-		if w == nil {
-			return 0, nil
-		}
-		return w.id, w.want
+		return units
 	})
 }
 
@@ -376,10 +379,13 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 		return err
 	}
 	locked := s.was[wishKey{top, d.name}]
+	own := s.wanted(d, p, locked)
+	allowed := own.Allowed(&s.ask.Goal)
 	var w *wish
 	apart := slices.Contains(s.ask.Apart, d.name)
 	for _, other := range s.named[d.name] {
-		if !apart && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked && (locked != "" || other.agrees(d.spec)) {
+		if !apart && other.pkg == p && s.was[wishKey{other.tops[0], d.name}] == locked && (locked != "" || other.agrees(d.spec)) &&
+			s.alike(other.want, own, allowed) {
 			other.specs = append(other.specs, d.spec)
 			w = other
 			w.tops = append(w.tops, top)
@@ -388,23 +394,35 @@ func (s *resolver) wishFor(top *node, d dependency) error {
 		}
 	}
 	if w == nil {
-		w = s.newWish(top, d.name, p)
+		w = s.newWish(top, d.name, p, own.Key)
 		w.specs = []spec{d.spec}
 	}
-	w.want = s.wanted(d, p, locked)
-	allowed := w.want.Allowed(&s.ask.Goal)
+	w.want = own
 	why := w.want.Why(&s.ask.Goal, allowed)
 	if !slices.Contains(allowed, true) {
-		why = func() string { return s.nothing(d, p, s.ask.Bounds[d.name]) }
+		why = func() string { return s.nothing(d, p, s.ask.Bound(own.Key)) }
 	}
 	s.problem.Require(w.id, s.problem.Pick(w.id, func(i int) bool { return allowed[i] }), why)
 	s.problem.Prefer(w.id, w.want.Preference(&s.ask.Goal))
 	return nil
 }
 
-func (s *resolver) newWish(top *node, name string, p *pkg) *wish {
-	label := name
-	if top != s.t.root {
+// keyOf is how the goal speaks of a dependency.
+func (s *resolver) keyOf(d dependency) string {
+	return cmp.Or(s.keys[declarationOf(d)], d.name)
+}
+
+// alike tells whether two declarations of a package may become the same, so that one choice is that of both. Declarations
+// that the goal speaks of by one key always share it.
+func (s *resolver) alike(other, own *want.Want, allowed []bool) bool {
+	return other.Key == own.Key || slices.Equal(other.Allowed(&s.ask.Goal), allowed) &&
+		s.ask.Bound(other.Key).Newest == s.ask.Bound(own.Key).Newest
+}
+
+// newWish adds what a top gets of a name, of which goals speak by a key.
+func (s *resolver) newWish(top *node, name string, p *pkg, key string) *wish {
+	label := model.Spoken(key)
+	if top != s.t.root && label == name {
 		label += " (in " + top.loc + ")"
 	}
 	w := &wish{name: name, pkg: p, tops: []*node{top}}

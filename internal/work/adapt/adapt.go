@@ -279,6 +279,21 @@ type step struct {
 	moves         []string
 }
 
+// others are the versions in a world that stay beside those of a move: where declarations of one package are at several
+// versions, a rule is for each of them.
+func (s *step) others(world compat.World, leg *model.Leg, m model.Move, subject model.Subject) (all []version.Version) {
+	if m.Place == "" {
+		return nil
+	}
+	for _, v := range world[subject] {
+		gone := slices.ContainsFunc(leg.Moves, func(o model.Move) bool { return o.Name == m.Name && o.From == v.String() })
+		if !gone {
+			all = append(all, v)
+		}
+	}
+	return all
+}
+
 // steps are those of the moves that the call names, or of the route's legs.
 func (j *job) steps(ctx context.Context) ([]step, error) {
 	if len(j.opt.For) > 0 {
@@ -313,11 +328,12 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 		s := step{part: part, before: world.With(nil), after: world.With(nil)}
 		for _, m := range leg.Moves {
 			if v, err := j.tree.Table.Order(m.Subject.Kind).Parse(m.From); err == nil {
-				s.before[m.Subject] = []version.Version{v}
+				s.before[m.Subject] = append(s.others(s.before, leg, m, m.Subject), v)
 			}
 			if v, err := j.tree.Table.Order(m.Subject.Kind).Parse(m.To); err == nil {
-				s.after[j.called(ctx, part, m)] = []version.Version{v}
-				s.moves = append(s.moves, fmt.Sprintf("%s %s to %s", m.Name, m.From, m.To))
+				called := j.called(ctx, part, m)
+				s.after[called] = append(s.others(s.after, leg, m, called), v)
+				s.moves = append(s.moves, fmt.Sprintf("%s %s to %s", m.Spoken(), m.From, m.To))
 			}
 		}
 		worlds[leg.Component] = s.after
@@ -414,8 +430,8 @@ func (j *job) named(ctx context.Context) (steps []step, err error) {
 // about finds what a name means: a requirement of components, or a subject with its kind.
 func (j *job) about(name string) (parts []*tree.Part, subject model.Subject, err error) {
 	for _, part := range j.tree.Parts {
-		if found := part.Find(name); len(found) > 0 {
-			parts, subject = append(parts, part), found[0].Subject
+		if s, ok := part.SubjectOf(name); ok {
+			parts, subject = append(parts, part), s
 		}
 	}
 	if len(parts) > 0 {

@@ -182,7 +182,7 @@ func (l Leg) Requirements(ctx context.Context) (wanted []rewrite.Requirement, er
 		if !ok || part == nil {
 			continue
 		}
-		has := func(name string) bool { return len(part.Find(name)) > 0 }
+		has := part.Declares
 		if b.Old != "" && !has(b.Old) || b.New != "" && has(b.New) {
 			continue
 		}

@@ -16,7 +16,9 @@ import (
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/kept"
+	"bellwether/internal/work/legs"
 	"bellwether/internal/work/need"
+	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
 )
 
@@ -67,8 +69,14 @@ func (a *advance) uncrossed(moved *movedLeg) error {
 		return nil
 	}
 	moves := slices.Concat(a.leg.Moves, moved.leg.Moves)
-	named := func(name string) bool {
-		return slices.ContainsFunc(moves, func(m model.Move) bool { return m.Name == name })
+	named := func(r model.Requirement) bool {
+		return slices.ContainsFunc(moves, func(m model.Move) bool { return route.Says(m, r) })
+	}
+	for _, c := range route.Unmoved(part.Component, moved.leg.Moves, a.leg.Apart) {
+		return &model.Fault{
+			Doing: "carrying out leg " + a.leg.ID, Found: true, Wrong: c.Text + "; nothing was written",
+			Next: "compute the route again, or drop the move of " + c.Name + " from the leg",
+		}
 	}
 	for _, c := range route.Crossings(part.Eco.Order(), before.Component, part.Component, moves, named) {
 		return &model.Fault{
@@ -184,66 +192,17 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	if w.Renames, err = adapt.Renames(ctx, a.desk, a.tree); err != nil {
 		return err
 	}
-	order := part.Eco.Order()
-	bounds := world.Staying(part, "the leg does not move it")
-	because := map[string]string{}
-	var first []string
-	var changes []route.Change
-	for _, m := range a.leg.Moves {
-		if m.Subject.IsPin() {
-			continue
-		}
-		found := part.Find(m.Name)
-		if m.Range != "" { // it comes in, or gets another name
-			if _, err := order.ParseRange(m.Range); !part.IsSource(m.Range) && (err != nil || strings.ContainsFunc(m.Range, foreignToRanges)) {
-				return a.misfit(fmt.Sprintf("the range of %s is none: %q", m.Name, m.Range))
-			}
-			changes = append(changes, Change(m))
-			because[m.Name] = m.Because
-			delete(bounds, m.Name)
-			continue
-		}
-		if len(found) == 0 {
-			return a.misfit(fmt.Sprintf("no manifest requires %s", m.Name))
-		}
-		if m.To == "" { // it goes
-			changes = append(changes, route.Change{Old: m.Name})
-			because[m.Name] = m.Because
-			delete(bounds, m.Name)
-			continue
-		}
-		if !slices.ContainsFunc(found, func(r model.Requirement) bool { return r.Locked == m.From }) {
-			return a.misfit(
-				fmt.Sprintf("it moves %s from %s, but %s is locked", m.Name, cmp.Or(m.From, "nothing"), cmp.Or(found[0].Locked, "nothing")),
-			)
-		}
-		to, err := order.Parse(m.To)
-		if err != nil {
-			return a.misfit(err.Error())
-		}
-		bounds[m.Name] = route.Bound{
-			Allow: func(v version.Version) bool { return v.Compare(to) == 0 },
-			Why:   fmt.Sprintf("leg %s moves %s to %s", a.leg.ID, m.Name, m.To),
-			// Who may stay behind does so only where it has to.
-			Newest: slices.Contains(a.leg.Apart, m.Name) || a.movesAll(found, m),
-		}
-		because[m.Name] = m.Because
-		if !slices.Contains(first, m.Name) {
-			first = append(first, m.Name)
-		}
+	if err := a.fits(part); err != nil {
+		return err
 	}
-	goal := route.Goal{Bounds: bounds, First: first, Changes: changes, Previews: a.desk.Previews(), Terms: a.leg.Terms}
+	goal, err := legs.Goal(ctx, a.desk, a.tree, w, a.leg, a.file.Advisories, legs.Part{})
+	if err != nil {
+		return err
+	}
 	moved.leg.Terms = a.leg.Terms
-	goal.Also = map[string]string{}
+	because := map[string]string{}
 	for _, m := range a.leg.Moves {
-		goal.Also[m.Name] = m.To // it may be of a branch, which no list has
-	}
-	if a.leg.Fixes {
-		plan := &route.Plan{}
-		if err := world.AvoidVulnerable(a.tree.Table, part, plan, a.file.Advisories, nil); err != nil {
-			return err
-		}
-		goal.Avoid = plan.Avoid
+		because[m.Key()] = m.Because
 	}
 	state, err := w.Solve(ctx, goal)
 	if err == nil {
@@ -262,18 +221,43 @@ func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	moved.leg.Moves, moved.leg.Carried, moved.edits = state.Moves, state.Carried, state.Edits
 	moved.leg.Notes = slices.Concat(moved.leg.Notes, state.Notable, state.Notices)
 	for i := range state.Moves {
-		state.Moves[i].Because = because[state.Moves[i].Name]
+		m := &state.Moves[i]
+		m.Because = cmp.Or(because[m.Key()], because[m.Name])
 	}
 	return nil
 }
 
-// movesAll tells whether the leg moves all declarations of a package that is declared at several versions.
-func (a *advance) movesAll(declared []model.Requirement, m model.Move) bool {
-	moved := func(r model.Requirement) bool {
-		return r.Locked == m.To || slices.ContainsFunc(a.leg.Moves, func(o model.Move) bool { return o.Name == r.Name && o.From == r.Locked })
+// fits refuses a leg whose moves are none of what the component declares.
+func (a *advance) fits(part *tree.Part) error {
+	order := part.Eco.Order()
+	for _, m := range a.leg.Moves {
+		if m.Subject.IsPin() {
+			continue
+		}
+		if m.Range != "" { // it comes in, or gets another name
+			if _, err := order.ParseRange(m.Range); !part.IsSource(m.Range) && (err != nil || strings.ContainsFunc(m.Range, foreignToRanges)) {
+				return a.misfit(fmt.Sprintf("the range of %s is none: %q", m.Name, m.Range))
+			}
+			continue
+		}
+		found := part.Find(m.Key())
+		if len(found) == 0 {
+			return a.misfit("no manifest requires " + m.Spoken())
+		}
+		if m.To == "" { // it goes
+			continue
+		}
+		if !slices.ContainsFunc(found, func(r model.Requirement) bool { return r.Locked == m.From }) {
+			return a.misfit(fmt.Sprintf(
+				"it moves %s from %s, but %s is locked",
+				m.Spoken(), cmp.Or(m.From, "nothing"), cmp.Or(part.LockedAt(m.Key()), "nothing"),
+			))
+		}
+		if _, err := order.Parse(m.To); err != nil {
+			return a.misfit(err.Error())
+		}
 	}
-	several := slices.ContainsFunc(declared, func(r model.Requirement) bool { return r.Locked != declared[0].Locked })
-	return several && !slices.ContainsFunc(declared, func(r model.Requirement) bool { return !moved(r) })
+	return nil
 }
 
 // withRequirements solves the leg anew, if rules for its moves replace, add or drop requirements.
@@ -295,15 +279,6 @@ func (a *advance) withRequirements(
 		delete(goal.Bounds, r.Old)
 	}
 	return w.Solve(ctx, goal)
-}
-
-// Change is the change of the manifest that a move with a range makes: it comes in,
-// gets another name, or comes from elsewhere.
-func Change(m model.Move) route.Change {
-	if m.Becomes == "" {
-		return route.Change{New: m.Name, Range: m.Range}
-	}
-	return route.Change{Old: m.Name, New: m.Becomes, Range: m.Range}
 }
 
 // foreignToRanges tells of a character that stands in no range of any dialect. Some

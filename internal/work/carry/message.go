@@ -65,13 +65,13 @@ func (a *advance) message(r *finding.LegResult) string {
 	b.add("%s", subjectLine(r.Leg))
 	b.add("")
 	for _, m := range r.Leg.Moves {
-		text := fmt.Sprintf("- %s %s to %s", m.Name, cmp.Or(m.From, "(new)"), m.To)
+		text := fmt.Sprintf("- %s %s to %s", m.Spoken(), cmp.Or(m.From, "(new)"), m.To)
 		if m.Because != "" {
 			text += ": " + m.Because
 		}
 		b.add("%s", text)
 	}
-	b.list("To know", r.Leg.Notes)
+	b.list("Notes", r.Leg.Notes)
 	repairs(b, r.Leg.Repairs)
 	var keys []string
 	for _, k := range r.Leg.Keys {

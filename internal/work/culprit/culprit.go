@@ -98,7 +98,7 @@ func (l *lab) sofar(k search.Known) {
 
 func (l *lab) names(moves []int) (names []string) {
 	for _, i := range moves {
-		names = append(names, l.moves[i].Name)
+		names = append(names, l.moves[i].Spoken())
 	}
 	return names
 }
@@ -126,7 +126,7 @@ func (l *lab) split(ctx context.Context, c search.Culprit, set *model.CulpritSet
 		if err != nil {
 			return false, false, err
 		}
-		r, err := l.verified(ctx, m.Name+" "+steps[step], edits)
+		r, err := l.verified(ctx, m.Spoken()+" "+steps[step], edits)
 		return r.Failing[c.Symptoms[0]], r.Resolved, err
 	})
 	if errors.Is(err, search.ErrSpent) {
@@ -144,7 +144,8 @@ func (l *lab) split(ctx context.Context, c search.Culprit, set *model.CulpritSet
 func (l *lab) releasesOf(ctx context.Context, m model.Move) ([]string, error) {
 	part := l.tree.Part(l.leg.Component)
 	registry, err := l.quiet.Registry(ctx, part)
-	if err != nil || len(part.Find(m.Name)) == 0 || m.Range != "" {
+	subject, declared := part.SubjectOf(m.Name)
+	if err != nil || !declared || m.Range != "" {
 		return nil, err
 	}
 	order := part.Eco.Order()
@@ -156,7 +157,7 @@ func (l *lab) releasesOf(ctx context.Context, m model.Move) ([]string, error) {
 	if err != nil {
 		return nil, nil
 	}
-	releases, err := registry.Releases(ctx, part.Find(m.Name)[0].Subject)
+	releases, err := registry.Releases(ctx, subject)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +183,7 @@ func (l *lab) part(ctx context.Context, result *model.CulpritResult) error {
 	rest, left := *l.leg, *l.leg
 	rest.Moves, left.Moves, rest.Carried, left.Carried = nil, nil, nil, nil
 	for _, m := range l.leg.Moves {
-		if slices.Contains(result.Rest, m.Name) {
+		if slices.Contains(result.Rest, m.Spoken()) {
 			rest.Moves = append(rest.Moves, m)
 		} else {
 			left.Moves = append(left.Moves, m)

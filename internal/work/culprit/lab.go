@@ -15,13 +15,12 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
-	"bellwether/internal/core/version"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/probe"
 	"bellwether/internal/work/adapt"
-	"bellwether/internal/work/carry"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
+	"bellwether/internal/work/legs"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/verify"
 	"bellwether/internal/work/world"
@@ -42,6 +41,7 @@ type lab struct {
 	leg      *model.Leg
 	restore  []model.FileEdit // what takes the leg back
 	moves    []model.Move     // the leg's, of packages
+	at       []int            // and their places among all of the leg's
 	symptoms []symptom
 	baseline *finding.Verification
 	until    string // the last stage that shows a symptom
@@ -93,9 +93,9 @@ func newLab(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, repo
 		}
 	}
 	l.leg = &l.file.Legs[at]
-	for _, m := range l.leg.Moves {
+	for i, m := range l.leg.Moves {
 		if !m.Subject.IsPin() {
-			l.moves = append(l.moves, m)
+			l.moves, l.at = append(l.moves, m), append(l.at, i)
 		}
 	}
 	if len(l.moves) == 0 {
@@ -197,7 +197,7 @@ func (l *lab) needs(ctx context.Context) ([][]int, error) {
 			return nil, err
 		}
 		for j, m := range l.moves {
-			if j != i && slices.ContainsFunc(state.Moves, func(o model.Move) bool { return o.Name == m.Name && o.To == m.To }) {
+			if j != i && slices.ContainsFunc(state.Moves, func(o model.Move) bool { return o.Key() == m.Key() && o.To == m.To }) {
 				needs[i] = append(needs[i], j)
 			}
 		}
@@ -222,49 +222,21 @@ func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*ro
 	if w.Renames, err = adapt.Renames(ctx, l.quiet, l.tree); err != nil {
 		return nil, nil, err
 	}
-	order := part.Eco.Order()
-	goal := route.Goal{
-		Bounds: world.Staying(part, "it is not tried"), Previews: l.quiet.Previews(), Also: map[string]string{}, Terms: l.leg.Terms,
+	only := make([]int, 0, len(moves))
+	for _, i := range moves {
+		only = append(only, l.at[i])
 	}
-	for i, m := range l.moves {
-		chosen := slices.Index(moves, i)
-		to := m.To
-		if chosen == 0 && at != "" {
-			to = at
-		}
-		aim, err := order.Parse(to)
-		if err != nil {
-			return nil, nil, err
-		}
-		switch {
-		case m.Range != "" && chosen >= 0:
-			goal.Changes = append(goal.Changes, carry.Change(m))
-			delete(goal.Bounds, m.Name)
-		case chosen >= 0:
-			goal.Bounds[m.Name] = route.Bound{Allow: func(v version.Version) bool { return v.Compare(aim) == 0 }, Why: m.Name + " is tried at " + to}
-			goal.First = append(goal.First, m.Name)
-		case free && m.Range == "" && m.From != "":
-			from, err := order.Parse(m.From)
-			if err != nil {
-				return nil, nil, err
-			}
-			goal.Bounds[m.Name] = route.Bound{Allow: between(from, aim, at != ""), Why: m.Name + " may move along"}
-		}
-		goal.Also[m.Name] = to
+	goal, err := legs.Goal(ctx, l.quiet, l.tree, w, l.leg, l.file.Advisories, legs.Part{
+		Only: only, To: at, Free: free, Stays: "it is not tried",
+	})
+	if err != nil {
+		return nil, nil, err
 	}
 	state, err := w.Solve(ctx, goal)
 	if err != nil {
 		return nil, nil, err
 	}
 	return state, state.Edits, nil
-}
-
-// between allows one of two versions, or with all also what lies between.
-func between(from, to version.Version, all bool) func(version.Version) bool {
-	return func(v version.Version) bool {
-		a, b := v.Compare(from), v.Compare(to)
-		return a == 0 || b == 0 || all && (a > 0) != (b > 0)
-	}
 }
 
 // concerned are the components that symptoms show in.

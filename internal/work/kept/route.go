@@ -139,8 +139,10 @@ func findSubjects(l *model.Leg, part *tree.Part) {
 			m.Subject = subject
 		} else if part != nil {
 			m.Subject.Kind = part.Type
-			if found := part.Find(m.Name); len(found) > 0 {
-				m.Subject = found[0].Subject
+			if s, ok := part.SubjectOf(m.Key()); ok {
+				m.Subject = s
+			} else if s, ok := part.SubjectOf(m.Name); ok {
+				m.Subject = s
 			}
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/plan"
+	"bellwether/internal/work/subjects"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/ways"
 	"bellwether/internal/work/world"
@@ -41,7 +42,7 @@ func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]mo
 		if e.Locked, err = registry.Copies(ctx, part.Component, name); err != nil {
 			return nil, err
 		}
-		if len(part.Find(name)) == 0 && len(e.Locked) == 0 {
+		if !part.Declares(name) && len(e.Locked) == 0 {
 			continue
 		}
 		if err := explainPart(ctx, d, t, part, &e); err != nil {
@@ -64,8 +65,8 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 		return err
 	}
 	subject := model.Subject{Kind: part.Type, Name: e.Name}
-	if direct := part.Find(e.Name); len(direct) > 0 {
-		subject = direct[0].Subject
+	if direct, ok := part.SubjectOf(e.Name); ok {
+		subject = direct
 	}
 	releases, err := w.Registry.Releases(ctx, subject)
 	if fixed := slices.ContainsFunc(part.Find(e.Name), func(r model.Requirement) bool { return r.Fixed != "" }); err != nil && !fixed {
@@ -84,14 +85,14 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 	if e.Version == "" {
 		return nil
 	}
-	if len(part.Find(e.Name)) == 0 {
+	if !part.Declares(e.Name) {
 		return &model.Fault{
 			Doing: fmt.Sprintf("explaining %s@%s", e.Name, e.Version),
 			Wrong: fmt.Sprintf("%s is not required by a manifest, only by other packages; only direct requirements can be moved", e.Name),
 		}
 	}
-	if r := part.Find(e.Name)[0]; r.Fixed != "" {
-		conflict := plan.Immovable(r, fmt.Sprintf("%s@%s is asked about", e.Name, e.Version))
+	if !slices.ContainsFunc(part.Find(e.Name), func(r model.Requirement) bool { return r.Fixed == "" }) {
+		conflict := plan.Immovable(part, e.Name, fmt.Sprintf("%s@%s is asked about", e.Name, e.Version))
 		e.Proof, e.Steps = conflict.Proof().Lines(), ways.ProofSteps(conflict)
 		return nil
 	}
@@ -107,7 +108,7 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 		e.Proof = []string{fmt.Sprintf("1. No release of %s is in the range %s.", e.Name, e.Version)}
 		return nil
 	}
-	rules, err := plan.Rules(ctx, d, t, w)
+	rules, err := subjects.Rules(ctx, d, t, w)
 	if err != nil {
 		return err
 	}

@@ -161,7 +161,7 @@ func (r *remarker) together(rule *compat.Rule, add func(model.Subject, string)) 
 		same, apart := with(s)
 		// Of two that are apart, the later one in the rule is the straggler.
 		if len(apart) > len(same) && (len(here) > 2 || i == len(here)-1) {
-			add(s, fmt.Sprintf("%s is apart from %s; they are to share their %s", r.world[s][0], strings.Join(apart, ", "), rule.Share))
+			add(s, fmt.Sprintf("%s and %s differ; they should share one %s", r.world[s][0], strings.Join(apart, ", "), rule.Share))
 		}
 	}
 }

@@ -93,7 +93,7 @@ func entries(ctx context.Context, d *desk.Desk, t *tree.Tree, leg *model.Leg) (a
 		if part == nil || m.Subject.IsPin() || m.From == "" || m.To == "" {
 			continue
 		}
-		if err := r.read(ctx, target{part, m.Name, m.Subject, m.From, m.To}); err != nil {
+		if err := r.read(ctx, target{part, m.Name, m.Key(), m.Subject, m.From, m.To}); err != nil {
 			continue
 		}
 	}
@@ -204,7 +204,7 @@ func Needs(ctx context.Context, d *desk.Desk, t *tree.Tree, legs []model.Leg) []
 			if err != nil || terr != nil || part.Eco.Order().Step(from, to) != version.Major {
 				continue
 			}
-			if err := r.read(ctx, target{part, m.Name, m.Subject, m.From, m.To}); err != nil && ctx.Err() != nil {
+			if err := r.read(ctx, target{part, m.Name, m.Key(), m.Subject, m.From, m.To}); err != nil && ctx.Err() != nil {
 				return nil
 			}
 		}

@@ -34,6 +34,7 @@ type Options struct {
 type target struct {
 	part     *tree.Part
 	name     string
+	key      string // the name, or the ID of one declaration that moves by itself
 	subject  model.Subject
 	from, to string
 }
@@ -83,12 +84,12 @@ func wanted(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt 
 			if part == nil || m.Subject.IsPin() || m.From == "" || m.To == "" {
 				continue
 			}
-			at := slices.IndexFunc(targets, func(o target) bool { return o.part == part && o.name == m.Name })
+			at := slices.IndexFunc(targets, func(o target) bool { return o.part == part && o.key == m.Key() })
 			if at >= 0 {
 				targets[at].to = m.To
 				continue
 			}
-			targets = append(targets, target{part, m.Name, m.Subject, m.From, m.To})
+			targets = append(targets, target{part, m.Name, m.Key(), m.Subject, m.From, m.To})
 		}
 	}
 	return targets, nil
@@ -101,11 +102,11 @@ func named(ctx context.Context, d *desk.Desk, t *tree.Tree, opt Options) (target
 		for _, r := range part.Requirements {
 			known = append(known, r.Name)
 		}
-		found := part.Find(opt.Name)
-		if len(found) == 0 {
+		subject, declared := part.SubjectOf(opt.Name)
+		if !declared {
 			continue
 		}
-		one := target{part, opt.Name, found[0].Subject, cmp.Or(opt.From, found[0].Locked), opt.To}
+		one := target{part, opt.Name, opt.Name, subject, cmp.Or(opt.From, lowest(part, opt.Name)), opt.To}
 		if one.to == "" {
 			if one.to, err = newest(ctx, d, one); err != nil {
 				return nil, err
@@ -119,6 +120,23 @@ func named(ctx context.Context, d *desk.Desk, t *tree.Tree, opt Options) (target
 		}
 	}
 	return targets, nil
+}
+
+func older(order version.Order, a, b string) bool {
+	va, aerr := order.Parse(a)
+	vb, berr := order.Parse(b)
+	return aerr == nil && berr == nil && va.Compare(vb) < 0
+}
+
+// lowest is the oldest version at which a component declares a package.
+func lowest(part *tree.Part, name string) (text string) {
+	order := part.Eco.Order()
+	for _, r := range part.Find(name) {
+		if text == "" || r.Locked != "" && older(order, r.Locked, text) {
+			text = r.Locked
+		}
+	}
+	return text
 }
 
 // newest is the newest release of a package that is no pre-release.
@@ -354,7 +372,7 @@ func (r *reader) match() error {
 	}
 	for _, f := range r.found {
 		for _, name := range f.entry.Names {
-			if len(f.part.Find(name)) > 0 {
+			if f.part.Declares(name) {
 				continue // a package that is required is named everywhere
 			}
 			if use := uses(f.part, name); use.Count > 0 {

@@ -179,11 +179,7 @@ func (r *reader) subject(p model.PackageNotes) (s model.Subject, ok bool) {
 	if part == nil {
 		return s, false
 	}
-	found := part.Find(p.Name)
-	if len(found) == 0 {
-		return s, false
-	}
-	return found[0].Subject, true
+	return part.SubjectOf(p.Name)
 }
 
 // Book is the proposed rules as a compat book. It is read once more, so that what is written can

@@ -24,7 +24,8 @@ func atBranch(
 	if !ok {
 		return nil, fault
 	}
-	at, err := brancher.Branch(ctx, part.Find(d.Name)[0].Subject, d.Range)
+	subject, _ := part.SubjectOf(d.Name)
+	at, err := brancher.Branch(ctx, subject, d.Range)
 	if err != nil {
 		fault.Wrong += fmt.Sprintf("; and as a branch: %v", err)
 		return nil, fault
@@ -41,20 +42,23 @@ func atBranch(
 // is about neither. A branch that a compat book names goes by its name alone.
 func (p *planner) fromElsewhere(part *tree.Part, d world.Destination) *route.Change {
 	eco, ok := part.Eco.(ecosystem.Sourced)
-	found := part.Find(d.Name)
-	if !ok || len(found) == 0 {
+	if place, _ := model.Parted(d.Name); !ok || place != "" { // a source is asked for in all places
 		return nil
 	}
 	c := &route.Change{Old: d.Name, New: d.Name, Range: d.Range, Why: "asked for", Title: d.Name + " from its source", Asked: true}
-	for _, r := range p.shelf.Sources(eco, found[0]) {
-		if r.Name == d.Range {
-			c.Range = r.Value
+	fromSource := false
+	for _, q := range part.Find(d.Name) {
+		fromSource = fromSource || eco.IsSource(q.Range)
+		for _, r := range p.shelf.Sources(eco, q) {
+			if r.Name == d.Range {
+				c.Range = r.Value
+			}
 		}
 	}
 	switch {
 	case eco.IsSource(c.Range):
 		return c
-	case eco.IsSource(found[0].Range):
+	case fromSource:
 		if _, err := part.Eco.Order().ParseRange(d.Range); err == nil {
 			c.Title = d.Name + " from its releases"
 			return c
@@ -71,7 +75,9 @@ func addAlso(plan *route.Plan) {
 			continue
 		}
 		for _, s := range plan.Subjects {
-			if s.Name == name && !slices.ContainsFunc(s.Releases, func(o version.Version) bool { return o.Compare(v) == 0 }) {
+			_, own := model.Parted(s.Name)
+			known := slices.ContainsFunc(s.Releases, func(o version.Version) bool { return o.Compare(v) == 0 })
+			if (s.Name == name || own == name) && !known {
 				s.Releases = append(s.Releases, v)
 				slices.SortStableFunc(s.Releases, version.Version.Compare)
 			}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -70,7 +71,11 @@ func (p *planner) openBridges(ctx context.Context) ([]OpenBridge, error) {
 // there is none yet. A branch may bear the version of its next release.
 func (p *planner) releaseAfter(ctx context.Context, b kept.Bridge) (string, error) {
 	part := p.tree.Part(b.Component)
-	if part == nil || len(part.Find(b.Name)) == 0 {
+	if part == nil {
+		return "", nil
+	}
+	subject, declared := part.SubjectOf(b.Name)
+	if !declared {
 		return "", nil
 	}
 	registry, err := p.desk.Registry(ctx, part)
@@ -82,7 +87,7 @@ func (p *planner) releaseAfter(ctx context.Context, b kept.Bridge) (string, erro
 	if err != nil {
 		return "", nil
 	}
-	releases, err := registry.Releases(ctx, part.Find(b.Name)[0].Subject)
+	releases, err := registry.Releases(ctx, subject)
 	if err != nil {
 		return "", err
 	}
@@ -130,10 +135,7 @@ func (p *planner) withoutOverride(ctx context.Context, b kept.Bridge) (string, e
 			return m.To, nil
 		}
 	}
-	if found := part.Find(b.Of); len(found) > 0 {
-		return found[0].Locked, nil
-	}
-	return "what is locked", nil
+	return cmp.Or(part.LockedAt(b.Of), "what is locked"), nil
 }
 
 // dropBridges adds to what is asked for that the bridges which can go do so.

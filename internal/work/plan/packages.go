@@ -13,6 +13,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
+	"bellwether/internal/work/subjects"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/ways"
 	"bellwether/internal/work/world"
@@ -28,7 +29,7 @@ func (p *planner) planPackages(ctx context.Context, opt world.Request, first []w
 	if err != nil {
 		return nil, err
 	}
-	if err := p.knownOverrides(opt); err != nil {
+	if err := errors.Join(p.knownOverrides(opt), p.supported(opt, wishes)); err != nil {
 		return nil, err
 	}
 	r := &Planned{start: p.tree, Route: &model.Route{
@@ -97,7 +98,7 @@ func (p *planner) wishes(opt world.Request, first []world.Destination) ([]world.
 		wishes = append(wishes, d)
 	}
 	for _, d := range wishes {
-		if slices.Contains(opt.DoWithout, d.Name) {
+		if _, name := model.Parted(d.Name); slices.Contains(opt.DoWithout, name) {
 			return nil, &model.Fault{
 				Doing: "reading --do-without", Wrong: d.Name + " is to go, and " + d.Text + " is a destination", Next: "leave one of them out",
 			}
@@ -108,6 +109,11 @@ func (p *planner) wishes(opt world.Request, first []world.Destination) ([]world.
 		named = append(named, strings.Split(list, ",")...)
 	}
 	return wishes, p.knownNames(wishes, named)
+}
+
+// reaching says how far a reach takes what is no destination.
+var reaching = map[version.Reach]string{
+	version.Patch: " within its minor version", version.Minor: " within its major", version.Major: " at the newest",
 }
 
 // destinations says where a request leads to, a phrase each.
@@ -126,7 +132,11 @@ func destinations(opt world.Request, reach version.Reach) []string {
 		all = append(all, "as few copies as there can be")
 	}
 	if reach > version.Stay {
-		all = append(all, "everything else within reach "+reach.String())
+		what := "everything else"
+		if len(all) == 0 {
+			what = "everything"
+		}
+		all = append(all, what+reaching[reach])
 	}
 	if opt.Reach == world.ReachFix {
 		all = append(all, "no known vulnerability")
@@ -164,7 +174,7 @@ func (p *planner) planPart(
 // holds tells whether a requirement is to stay where it is.
 func (p *planner) holds(hold []string, part *tree.Part, name string) bool {
 	for _, h := range append(slices.Clone(hold), p.desk.Settings.Hold...) {
-		if h == name || len(part.Find(name)) > 0 && part.Find(name)[0].Subject.String() == h {
+		if s, ok := part.SubjectOf(name); h == name || ok && s.String() == h {
 			return true
 		}
 	}
@@ -185,12 +195,12 @@ func (p *planner) routePart(
 		return nil, nil, err
 	}
 	for _, name := range opt.DoWithout {
-		if len(part.Find(name)) > 0 {
+		if part.Declares(name) {
 			plan.Replaced = append(plan.Replaced, ways.Without(name))
 		}
 	}
 	for _, d := range wishes {
-		if len(part.Find(d.Name)) == 0 {
+		if !part.Declares(d.Name) {
 			continue
 		}
 		if c := p.fromElsewhere(part, d); c != nil {
@@ -205,13 +215,14 @@ func (p *planner) routePart(
 		}
 		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.Name, Range: rng, Text: d.Text, Because: d.Because})
 	}
+	plan.Wishes = eachDeclared(part, plan.Wishes)
 	changes := len(plan.Replaced) > 0 ||
 		slices.ContainsFunc(wishes, func(d world.Destination) bool { return p.shelf.Replaces(part, d.Name) != nil })
 	if reach == version.Stay && len(plan.Wishes)+len(plan.Overrides) == 0 && !changes && opt.Reach != world.ReachFix && !opt.Dedupe {
 		return nil, nil, nil
 	}
 	plan.Previews = slices.Concat(p.desk.Settings.Preview, r.Route.Previews)
-	if plan.Subjects, err = p.subjects(ctx, w, plan, slices.Concat(opt.Hold, p.desk.Settings.Hold)); err != nil {
+	if plan.Subjects, err = subjects.Of(ctx, p.tree, w, plan, slices.Concat(opt.Hold, p.desk.Settings.Hold)); err != nil {
 		return nil, nil, err
 	}
 	addAlso(plan)
@@ -219,13 +230,13 @@ func (p *planner) routePart(
 	r.Route.Previews = append(r.Route.Previews, askedPreviews(plan)...)
 	for _, wish := range plan.Wishes {
 		if !slices.ContainsFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == wish.Name }) {
-			return nil, nil, Immovable(part.Find(wish.Name)[0], wish.Text+" is asked for")
+			return nil, nil, Immovable(part, wish.Name, wish.Text+" is asked for")
 		}
 	}
 	if err := checkWishes(part, plan); err != nil {
 		return nil, nil, err
 	}
-	if err := p.applyBooks(ctx, part, plan, wishes); err != nil {
+	if err := subjects.ApplyBooks(ctx, p.desk, p.tree, p.shelf, part, plan, wishes); err != nil {
 		return nil, nil, err
 	}
 	if opt.Reach == world.ReachFix {
@@ -244,9 +255,6 @@ func (p *planner) routePart(
 			return nil, nil, werr
 		}
 		return nil, nil, no
-	}
-	if err == nil && reach != version.Stay {
-		notices = append(notices, plan.LeftApart(part.Component)...)
 	}
 	if err == nil && len(legs) > 0 {
 		notices = append(notices, world.Parted(world.Companions(ctx, part, w.Registry), plan, legs)...)

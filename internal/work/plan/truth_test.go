@@ -138,7 +138,7 @@ var (
 	staysAt   = regexp.MustCompile(`^(\S+) stays at (\S+) and does not go to (\S+): (.+)$`)
 	stayAll   = regexp.MustCompile(`^(.+) stay behind: (.+)$`)
 	oneOfAll  = regexp.MustCompile(`(\S+) \(at (\S+), not (\S+)\)`)
-	isAt      = regexp.MustCompile(`^(\S+) is at (\S+) \(package.json:\d+\) and does not go down unasked`)
+	isAt      = regexp.MustCompile(`^(\S+) is at (\S+) \(package.json:\d+\), and nobody asked for an older one`)
 	needsPeer = regexp.MustCompile(`^(\S+) (in any version|\S+(?: to \S+)?) needs (\S+) (.+?),? as a peer`)
 	skips     = regexp.MustCompile(`^(\S+) skips (\S+): (.+)$`)
 )

@@ -21,7 +21,7 @@ func (p *planner) knownNames(wishes []world.Destination, holds []string) error {
 	var known []string
 	for _, part := range p.tree.Parts {
 		for _, r := range part.Requirements {
-			known = append(known, r.Name, r.Subject.String())
+			known = append(known, r.Name, r.Subject.String(), string(r.ID))
 		}
 		for _, w := range wishes {
 			if p.shelf.Replaces(part, w.Name) != nil {
@@ -90,8 +90,46 @@ type inLine struct {
 // Contains tells whether v is in the range and in the line.
 func (r inLine) Contains(v version.Version) bool { return v.Line() == r.line && r.Range.Contains(v) }
 
+// eachDeclared gives a wish about a name that is declared at several versions as one about each declaration. One about a
+// single declaration counts before one about its name.
+func eachDeclared(part *tree.Part, wishes []route.Wish) (all []route.Wish) {
+	named := map[string]bool{}
+	for _, w := range wishes {
+		named[w.Name] = true
+	}
+	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	for name := range named {
+		goal.Bounds[name] = route.Bound{}
+	}
+	keys := goal.Keys()
+	for _, w := range wishes {
+		if place, _ := model.Parted(w.Name); place != "" {
+			all = append(all, w)
+			continue
+		}
+		told := map[string]bool{}
+		for _, r := range part.Find(w.Name) {
+			key := keys(r)
+			if r.Fixed != "" || told[key] || key != w.Name && named[key] {
+				continue
+			}
+			told[key] = true
+			one := w
+			one.Name = key
+			all = append(all, one)
+		}
+		if len(told) == 0 {
+			all = append(all, w)
+		}
+	}
+	return all
+}
+
 // Immovable is the conflict of a wish about a requirement that has no version to move.
-func Immovable(r model.Requirement, wish string) *solve.Conflict {
+func Immovable(part *tree.Part, key, wish string) *solve.Conflict {
+	found := part.Find(key)
+	at := slices.IndexFunc(found, func(r model.Requirement) bool { return r.Fixed != "" })
+	r := found[max(at, 0)]
 	return solve.Refute(r.Name, wish, fmt.Sprintf("%s asks for %s, which has no version to move: %s", r.Site, r.Name, r.Fixed))
 }
 
@@ -106,12 +144,15 @@ func checkWishes(part *tree.Part, plan *route.Plan) error {
 			if n := len(s.Releases); n > 0 {
 				newest = "the newest is " + s.Releases[n-1].String()
 			}
-			r := part.Find(wish.Name)[0]
-			return &model.Fault{
-				Doing: "reading --to " + wish.Text, File: r.Site.File, Line: r.Site.Line,
-				Wrong: fmt.Sprintf("no release of %s is in the range %s; %s", wish.Name, wish.Range, newest),
-				Next:  "bellwether explain " + wish.Name + " lists the releases",
+			fault := &model.Fault{
+				Doing: "reading --to " + wish.Text, Wrong: fmt.Sprintf("no release of %s is in the range %s; %s", s, wish.Range, newest),
 			}
+			_, name := model.Parted(wish.Name)
+			fault.Next = "bellwether explain " + name + " lists the releases"
+			for _, r := range slices.Backward(part.Find(wish.Name)) {
+				fault.File, fault.Line = r.Site.File, r.Site.Line
+			}
+			return fault
 		}
 	}
 	return nil

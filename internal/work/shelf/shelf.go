@@ -289,7 +289,7 @@ func (s *Shelf) Ends(subject model.Subject, v version.Version) (on time.Time, ru
 // name, nil if there is none.
 func (s *Shelf) Replaces(part *tree.Part, name string) *compat.Rule {
 	for _, r := range s.Rules {
-		if r.Kind == compat.Replaced && r.New == (model.Subject{Kind: part.Type, Name: name}) && len(part.Find(r.Old.Name)) > 0 {
+		if r.Kind == compat.Replaced && r.New == (model.Subject{Kind: part.Type, Name: name}) && part.Declares(r.Old.Name) {
 			return r
 		}
 	}

@@ -17,7 +17,7 @@ type Part struct {
 
 // In is the part as it is in another state of the project's files.
 func (p *Part) In(files *ecosystem.Index) (*Part, error) {
-	c, err := p.Eco.Read(files, p.Dir)
+	c, err := ecosystem.Read(p.Eco, files, p.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -26,7 +26,7 @@ func (p *Part) In(files *ecosystem.Index) (*Part, error) {
 
 // Has tells whether a package is in effect in the component, or required by it.
 func (p *Part) Has(name string) bool {
-	return len(p.Find(name)) > 0 ||
+	return p.Declares(name) ||
 		slices.ContainsFunc(p.Eco.Packages(p.Component), func(pkg model.Package) bool { return pkg.Subject.Name == name })
 }
 

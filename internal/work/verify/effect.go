@@ -76,7 +76,7 @@ func wanted(r *kept.Route, j *kept.Journey) (packages map[[2]string]string, pins
 				continue
 			}
 			delete(packages, [2]string{l.Component, m.Name})
-			if !slices.Contains(l.Apart, m.Name) && m.To != "" {
+			if !slices.Contains(l.Apart, m.Name) && m.To != "" && m.Place == "" { // of one place of several nobody tells what it gets
 				packages[[2]string{l.Component, cmp.Or(m.Becomes, m.Name)}] = m.To
 			}
 		}

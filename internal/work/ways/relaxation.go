@@ -55,7 +55,8 @@ func (f *finder) relaxations() []relaxation {
 	asked := func(name string) bool {
 		return slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == name })
 	}
-	for _, wish := range f.plan.Wishes {
+	wishes := f.wishes()
+	for _, wish := range wishes {
 		all = append(all, f.lower(wish)...)
 	}
 	for _, name := range f.met {
@@ -81,12 +82,12 @@ func (f *finder) relaxations() []relaxation {
 			}
 		}
 	}
-	for _, wish := range f.plan.Wishes {
+	for _, wish := range wishes {
 		s := f.subject(wish.Name)
 		if s == nil || s.At == nil {
 			continue
 		}
-		if len(f.part.Find(wish.Name)) > 1 {
+		if f.part.Eco.Supports().Apart && len(f.part.Find(nameOf(wish.Name))) > 1 {
 			all = append(all, f.apart(wish, s))
 		}
 		tried := map[string]bool{}
@@ -108,7 +109,7 @@ func (f *finder) relaxations() []relaxation {
 		}
 	}
 	for _, pair := range f.asks {
-		if x := f.override(pair[0], pair[1]); x != nil {
+		if x := f.override(nameOf(pair[0]), nameOf(pair[1])); x != nil {
 			all = append(all, *x)
 		}
 	}
@@ -122,8 +123,8 @@ func (f *finder) relaxations() []relaxation {
 			all = append(all, f.raise(r))
 		}
 	}
-	if len(f.plan.Wishes) > 1 {
-		for _, wish := range f.plan.Wishes {
+	if len(wishes) > 1 {
+		for _, wish := range wishes {
 			all = append(all, f.without(wish))
 		}
 	}
@@ -137,14 +138,45 @@ func (f *finder) subject(name string) *route.Subject {
 	for _, s := range f.plan.Subjects {
 		if s.Name == name && len(s.Releases) > 0 {
 			before := *s
-			before.At = nil
-			if found := f.part.Find(name); len(found) > 0 {
-				before.At, _ = f.order.Parse(found[0].Locked)
-			}
+			before.At, _ = f.order.Parse(f.part.LockedAt(name))
 			return &before
 		}
 	}
 	return nil
+}
+
+// wishes are what was asked for, each once, though it may be about several declarations.
+func (f *finder) wishes() (all []route.Wish) {
+	for _, w := range f.plan.Wishes {
+		if !slices.ContainsFunc(all, func(o route.Wish) bool { return o.Text == w.Text }) {
+			all = append(all, w)
+		}
+	}
+	return all
+}
+
+// keys are those of the declarations that a wish is about.
+func (f *finder) keys(wish route.Wish) (keys []string) {
+	for _, w := range f.plan.Wishes {
+		if w.Text == wish.Text {
+			keys = append(keys, w.Name)
+		}
+	}
+	return keys
+}
+
+// asked is how a wish speaks of what it is about: by its key, or by its name where it is about several declarations.
+func (f *finder) asked(wish route.Wish) string {
+	if len(f.keys(wish)) > 1 {
+		return nameOf(wish.Name)
+	}
+	return wish.Name
+}
+
+// nameOf is what manifests call what a key is about.
+func nameOf(key string) string {
+	_, name := model.Parted(key)
+	return name
 }
 
 func upFrom(at version.Version) func(version.Version) bool {
@@ -156,16 +188,21 @@ func (f *finder) lower(wish route.Wish) []relaxation {
 	if s == nil || s.At == nil {
 		return nil
 	}
+	called := f.asked(wish)
 	return []relaxation{{
-		text: "the newest " + wish.Name + " that goes without that is %s", option: "--to " + wish.Name + "@%s", cost: costLower,
+		text: "the newest " + model.Spoken(called) + " that goes without that is %s", option: "--to " + called + "@%s", cost: costLower,
 		givesUp: true, about: wish.Name, from: s.At.String(),
 		relax: func(g *route.Goal) {
-			g.Bounds[wish.Name] = route.Bound{Allow: upFrom(s.At), Newest: true, Why: wish.Name + " may be at any later version"}
+			for _, key := range f.keys(wish) {
+				if s := f.subject(key); s != nil && s.At != nil {
+					g.Bounds[key] = route.Bound{Allow: upFrom(s.At), Newest: true, Why: s.String() + " may be at any later version"}
+				}
+			}
 		},
 		take: func(o *world.Request, to string) {
 			for i, text := range o.To {
 				if text == wish.Text {
-					o.To[i] = wish.Name + "@" + to
+					o.To[i] = called + "@" + to
 				}
 			}
 		},
@@ -174,17 +211,17 @@ func (f *finder) lower(wish route.Wish) []relaxation {
 
 func (f *finder) preview(s *route.Subject) relaxation {
 	return relaxation{
-		text: "allow pre-releases of " + s.Name + ", which goes to %s", option: "--preview " + s.Name, cost: costPreview,
+		text: "allow pre-releases of " + s.String() + ", which goes to %s", option: "--preview " + nameOf(s.Name), cost: costPreview,
 		about: s.Name, from: s.At.String(),
 		risk:  "a pre-release may change before it is released",
-		relax: func(g *route.Goal) { g.Previews = append(g.Previews, s.Name) },
-		take:  func(r *world.Request, _ string) { r.Previews = append(r.Previews, s.Name) },
+		relax: func(g *route.Goal) { g.Previews = append(g.Previews, nameOf(s.Name)) },
+		take:  func(r *world.Request, _ string) { r.Previews = append(r.Previews, nameOf(s.Name)) },
 	}
 }
 
 func (f *finder) release(s *route.Subject) relaxation {
 	return relaxation{
-		text: "let " + s.Name + " move, to %s", option: "without --hold " + s.Name, cost: CostRelease, about: s.Name, from: s.At.String(),
+		text: "let " + s.String() + " move, to %s", option: "without --hold " + s.Name, cost: CostRelease, about: s.Name, from: s.At.String(),
 		relax: func(g *route.Goal) { delete(g.Bounds, s.Name) },
 		take: func(o *world.Request, _ string) {
 			o.Hold = slices.DeleteFunc(o.Hold, func(name string) bool { return name == s.Name })
@@ -211,16 +248,17 @@ func (f *finder) farDown(s *route.Subject) relaxation {
 	x := f.goingDown(
 		s, costFarDown, "it is a much older one, and nothing says that it was made for this", func(version.Version) bool { return true },
 	)
-	x.text = "let " + s.Name + " go far down, to %s"
+	x.text = "let " + s.String() + " go far down, to %s"
 	return x
 }
 
 func (f *finder) goingDown(s *route.Subject, cost int, risk string, allow func(version.Version) bool) relaxation {
 	return relaxation{
-		text: "let " + s.Name + " go down, to %s", option: "--allow-down " + s.Name, cost: cost, about: s.Name, from: s.At.String(), risk: risk,
+		text: "let " + s.String() + " go down, to %s", option: "--allow-down " + s.Name, cost: cost,
+		about: s.Name, from: s.At.String(), risk: risk,
 		relax: func(g *route.Goal) {
 			g.Bounds[s.Name] = route.Bound{
-				Allow: func(v version.Version) bool { return !v.Preview() && (v.Compare(s.At) >= 0 || allow(v)) }, Why: s.Name + " may go down",
+				Allow: func(v version.Version) bool { return !v.Preview() && (v.Compare(s.At) >= 0 || allow(v)) }, Why: s.String() + " may go down",
 			}
 		},
 		take: func(o *world.Request, _ string) { o.AllowDown = append(o.AllowDown, s.Name) },
@@ -242,21 +280,23 @@ func (f *finder) meetsAsMuch(s *route.Subject, v version.Version) bool {
 // widen lets a requirement that is not locked go outside of the range that its
 // manifest asks for.
 func (f *finder) widen(s *route.Subject) relaxation {
-	asks := f.part.Find(s.Name)[0]
 	var low version.Version
-	if rng, err := f.order.ParseRange(asks.Range); err == nil {
-		if bounds := version.Bounds(f.order, rng); len(bounds) > 0 {
-			low = bounds[0]
+	var asks model.Requirement
+	for _, asks = range slices.Backward(f.part.Find(s.Name)) {
+		if rng, err := f.order.ParseRange(asks.Range); err == nil {
+			if bounds := version.Bounds(f.order, rng); len(bounds) > 0 {
+				low = bounds[0]
+			}
 		}
 	}
 	return relaxation{
 		low: low,
 		text: fmt.Sprintf(
-			"ask for another %s than %s, which is then %%s (%s)", s.Name, asks.Range, asks.Site,
+			"ask for another %s than %s, which is then %%s (%s)", nameOf(s.Name), asks.Range, asks.Site,
 		), option: "--to " + s.Name + "@%s", cost: costWiden, about: s.Name,
 		relax: func(g *route.Goal) {
 			g.Bounds[s.Name] = route.Bound{
-				Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.Name + " may be at any version",
+				Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.String() + " may be at any version",
 			}
 		},
 		take: func(o *world.Request, to string) { o.To = append(o.To, s.Name+"@"+to) },
@@ -266,16 +306,16 @@ func (f *finder) widen(s *route.Subject) relaxation {
 // apart leaves members of a workspace behind which cannot go along, with versions of their
 // own of what several members have and conflicts are about.
 func (f *finder) apart(wish route.Wish, s *route.Subject) relaxation {
-	names := []string{wish.Name}
-	for _, name := range f.met {
-		if name != wish.Name && f.subject(name) != nil && len(f.part.Find(name)) > 1 {
+	names := []string{nameOf(wish.Name)}
+	for _, key := range f.met {
+		if name := nameOf(key); !slices.Contains(names, name) && f.subject(key) != nil && len(f.part.Find(name)) > 1 {
 			names = append(names, name)
 		}
 	}
 	return relaxation{
 		text: "let those stay behind that cannot go along, and have " +
-			"a " + wish.Name + " of their own; the others go to %s", option: "--apart " + strings.Join(names, ","),
-		kind: "apart " + wish.Name, cost: costApart, about: wish.Name, from: s.At.String(),
+			"a " + names[0] + " of their own; the others go to %s", option: "--apart " + strings.Join(names, ","),
+		kind: "apart " + names[0], cost: costApart, about: wish.Name, from: s.At.String(),
 		risk:  "two versions of it are in use in one workspace",
 		relax: func(g *route.Goal) { g.Apart = append(g.Apart, names...) },
 		take:  func(o *world.Request, _ string) { o.Apart = append(o.Apart, names...) },
@@ -294,7 +334,7 @@ func (f *finder) sharePlace(a, b string) bool {
 // byItself lets a package state its version itself, which one place states for it and others.
 func (f *finder) byItself(wish route.Wish, s *route.Subject, name string) relaxation {
 	return relaxation{
-		text: "have " + name + " state its version by itself; " + wish.Name + " goes to %s", option: "--apart " + name,
+		text: "have " + name + " state its version by itself; " + model.Spoken(wish.Name) + " goes to %s", option: "--apart " + name,
 		kind: "by itself " + name, cost: costApart, about: wish.Name, from: s.At.String(),
 		relax: func(g *route.Goal) { g.Apart = append(g.Apart, name) },
 		take:  func(o *world.Request, _ string) { o.Apart = append(o.Apart, name) },
@@ -349,11 +389,13 @@ func (f *finder) raise(r model.Requirement) relaxation {
 
 func (f *finder) without(wish route.Wish) relaxation {
 	return relaxation{
-		text: "go to the other destinations, and leave " + wish.Name + " where it is", option: "without --to " + wish.Text,
+		text: "go to the other destinations, and leave " + model.Spoken(f.asked(wish)) + " where it is", option: "without --to " + wish.Text,
 		cost: costWithout, givesUp: true,
 		relax: func(g *route.Goal) {
-			delete(g.Bounds, wish.Name)
-			g.First = slices.DeleteFunc(g.First, func(name string) bool { return name == wish.Name })
+			for _, key := range f.keys(wish) {
+				delete(g.Bounds, key)
+				g.First = slices.DeleteFunc(g.First, func(name string) bool { return name == key })
+			}
 		},
 		take: func(o *world.Request, _ string) {
 			o.To = slices.DeleteFunc(o.To, func(text string) bool { return text == wish.Text })

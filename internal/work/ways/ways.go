@@ -201,22 +201,27 @@ type finder struct {
 // meet notes what a conflict is about.
 func (f *finder) meet(c *solve.Conflict) {
 	for _, name := range c.Subjects() {
-		name = required(name)
+		name = f.required(name)
 		if !slices.Contains(f.met, name) {
 			f.met = append(f.met, name)
 		}
 	}
 	for _, pair := range c.Asks() {
-		pair = [2]string{required(pair[0]), required(pair[1])}
+		pair = [2]string{f.required(pair[0]), f.required(pair[1])}
 		if !slices.Contains(f.asks, pair) {
 			f.asks = append(f.asks, pair)
 		}
 	}
 }
 
-// required is the requirement's name of a subject, which may tell the member whose it is:
+// required is the key of a requirement that a conflict calls by words, which may tell the place: "quay in parts/a/package.json",
 // "quay (in parts/a)".
-func required(subject string) string {
+func (f *finder) required(subject string) string {
+	for _, s := range f.plan.Subjects {
+		if s.String() == subject {
+			return s.Name
+		}
+	}
 	name, _, _ := strings.Cut(subject, " ")
 	return name
 }
@@ -233,7 +238,7 @@ func (f *finder) goal() route.Goal {
 			continue
 		}
 		g.Bounds[s.Name] = route.Bound{
-			Allow: func(v version.Version) bool { return v.Compare(s.At) == 0 }, Why: fmt.Sprintf("%s is held at %s", s.Name, s.At),
+			Allow: func(v version.Version) bool { return v.Compare(s.At) == 0 }, Why: fmt.Sprintf("%s is held at %s", s, s.At),
 		}
 	}
 	for _, c := range f.plan.Replaced {
@@ -260,7 +265,7 @@ func (f *finder) try(ctx context.Context, relaxations ...relaxation) (bool, erro
 	}
 	to := make([]string, len(relaxations))
 	for i, x := range relaxations {
-		at := slices.IndexFunc(state.Moves, func(m model.Move) bool { return m.Name == x.about })
+		at := slices.IndexFunc(state.Moves, func(m model.Move) bool { return m.Key() == x.about || m.Name == x.about })
 		if x.about == "" {
 			continue
 		}
@@ -295,10 +300,10 @@ func (f *finder) note(relaxations []relaxation, to []string, state *route.State)
 	}
 	way.Text, way.Option, way.Risk = strings.Join(texts, ", and "), strings.Join(options, " "), strings.Join(risks, "; ")
 	for _, m := range state.Moves {
-		told := slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.about == m.Name || x.tells == m.Name }) ||
-			slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == m.Name })
+		told := slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.about == m.Key() || x.tells == m.Name }) ||
+			slices.ContainsFunc(f.plan.Wishes, func(w route.Wish) bool { return w.Name == m.Key() })
 		if !told && m.From != "" {
-			way.Moves = append(way.Moves, m.Name)
+			way.Moves = append(way.Moves, m.Spoken())
 		}
 	}
 	way.Cost += len(way.Moves)

@@ -22,17 +22,18 @@ func (f *finder) doWithout(s *route.Subject) *relaxation {
 		return nil
 	}
 	for _, other := range f.plan.Subjects {
-		if other.Name != s.Name && other.PeersAt != nil && other.At != nil && slices.Contains(other.PeersAt(other.At), s.Name) {
+		if other.Name != s.Name && other.PeersAt != nil && other.At != nil && slices.Contains(other.PeersAt(other.At), nameOf(s.Name)) {
 			return nil
 		}
 	}
+	name := nameOf(s.Name)
 	x := &relaxation{
-		text: "do without " + s.Name, option: "--do-without " + s.Name, cost: costDrop, tells: s.Name, risk: f.imported(s.Name),
-		relax: func(g *route.Goal) { g.Changes = append(g.Changes, Without(s.Name)) },
-		take:  func(o *world.Request, _ string) { o.DoWithout = append(o.DoWithout, s.Name) },
+		text: "do without " + name, option: "--do-without " + name, cost: costDrop, tells: name, risk: f.imported(name),
+		relax: func(g *route.Goal) { g.Changes = append(g.Changes, Without(name)) },
+		take:  func(o *world.Request, _ string) { o.DoWithout = append(o.DoWithout, name) },
 	}
-	if by := f.plan.Within[s.Name]; by != "" {
-		x.text, x.cost = fmt.Sprintf("do without %s: %s, which is required already, goes on with it", s.Name, by), costWithin
+	if by := f.plan.Within[name]; by != "" {
+		x.text, x.cost = fmt.Sprintf("do without %s: %s, which is required already, goes on with it", name, by), costWithin
 	}
 	return x
 }

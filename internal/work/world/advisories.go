@@ -112,10 +112,12 @@ func AvoidVulnerable(table ecosystem.Table, part *tree.Part, plan *route.Plan, d
 	plan.Avoid = func(name, text string) bool {
 		return len(of(model.Subject{Kind: part.Type, Name: name}, text)) > 0
 	}
+	keys := plan.Keys()
 	for _, r := range part.Requirements {
 		ids := of(r.Subject, r.Locked)
 		at, err := order.Parse(r.Locked)
 		above, moves := also[r.Name]
+		key := keys(r)
 		if len(ids) == 0 && !moves || err != nil || r.Fixed != "" {
 			continue
 		}
@@ -125,12 +127,12 @@ func AvoidVulnerable(table ecosystem.Table, part *tree.Part, plan *route.Plan, d
 		free := func(v version.Version) bool {
 			return v.Compare(at) > 0 && !v.Preview() && len(of(r.Subject, v.String())) == 0
 		}
-		known := slices.IndexFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == r.Name })
+		known := slices.IndexFunc(plan.Subjects, func(s *route.Subject) bool { return s.Name == key })
 		if known >= 0 && !slices.ContainsFunc(plan.Subjects[known].Releases, free) {
 			continue // there is nowhere to go
 		}
 		plan.Vulnerable = append(plan.Vulnerable, route.Vulnerable{
-			Name: r.Name, Why: cmp.Or(strings.Join(ids, ", "), "what is affected comes by way of it"), Free: free,
+			Name: key, Why: cmp.Or(strings.Join(ids, ", "), "what is affected comes by way of it"), Free: free,
 		})
 	}
 	return nil

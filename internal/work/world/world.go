@@ -51,32 +51,54 @@ func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 	}
 	s.Edits = MergeEdits(rewritten, s.Edits)
 	for _, change := range goal.Changes {
-		old := w.Part.Find(change.Old)
-		if change.New != change.Old && len(old) > 0 { // that it goes is said as a move, or as what it becomes
-			s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == old[0].Subject && m.To == "" })
-		}
-		if change.New == "" && len(old) > 0 {
-			s.Moves = append(s.Moves, model.Move{Subject: old[0].Subject, Name: change.Old, From: old[0].Locked, Because: change.Why})
-			continue
-		}
-		for i := range s.Moves {
-			m := &s.Moves[i]
-			if m.Name != change.New {
-				continue
-			}
-			m.Range = change.Range
-			if len(old) > 0 {
-				m.Subject, m.Name, m.Becomes, m.From = old[0].Subject, change.Old, change.New, old[0].Locked
-			}
-		}
+		w.say(change, s)
 	}
 	return s, w.uncrossed(goal, s)
 }
 
-// uncrossed refuses a state in which a package that is declared at versions of several lines changes at a place that nobody
-// spoke of.
+// say tells a change of the manifest as moves of what it is about.
+func (w *World) say(change route.Change, s *route.State) {
+	old := w.Part.Find(change.Old)
+	if change.New != change.Old && len(old) > 0 { // that it goes is said as a move, or as what it becomes
+		s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == old[0].Subject && m.To == "" })
+	}
+	if change.New == "" {
+		told := map[string]bool{}
+		for _, r := range old {
+			if key := r.Key(); !told[key] {
+				told[key] = true
+				s.Moves = append(s.Moves, model.Move{Subject: r.Subject, Name: change.Old, From: r.Locked, Because: change.Why}.At(key))
+			}
+		}
+		return
+	}
+	for i := range s.Moves {
+		m := &s.Moves[i]
+		if m.Name != change.New {
+			continue
+		}
+		m.Range = change.Range
+		if len(old) == 0 {
+			continue
+		}
+		was := old[0]
+		for _, r := range old {
+			if place, _ := model.Parted(string(r.ID)); place == m.Place {
+				was = r
+			}
+		}
+		m.Subject, m.Name, m.Becomes, m.From = was.Subject, change.Old, change.New, was.Locked
+	}
+}
+
+// uncrossed refuses a state in which a package that is declared at several versions changes at a place that nobody spoke of.
 func (w *World) uncrossed(goal route.Goal, s *route.State) error {
-	apart := route.Apart(w.Part.Eco.Order(), w.Part.Component)
+	apart := map[string]string{}
+	for _, r := range w.Part.Requirements {
+		if r.Apart {
+			apart[r.Name] = r.Name + " is at " + w.Part.LockedAt(r.Name) + " in several places"
+		}
+	}
 	if len(apart) == 0 || len(s.Edits) == 0 {
 		return nil
 	}
@@ -84,7 +106,7 @@ func (w *World) uncrossed(goal route.Goal, s *route.State) error {
 	if err != nil {
 		return err
 	}
-	named := func(name string) bool { return goal.Bounds[name].Allow != nil }
+	named := func(r model.Requirement) bool { return goal.Bound(string(r.ID)).Allow != nil }
 	for _, c := range route.Crossings(w.Part.Eco.Order(), w.Part.Component, after.Component, s.Moves, named) {
 		if why := apart[c.Name]; why != "" {
 			return solve.Refute(c.Name, why, c.Text)
@@ -107,7 +129,7 @@ func (w *World) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, 
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := w.Part.Eco.Read(w.tree.Over(edits), w.Part.Dir)
+	c, err := ecosystem.Read(w.Part.Eco, w.tree.Over(edits), w.Part.Dir)
 	return c, edits, err
 }
 
@@ -127,7 +149,6 @@ func (w *World) Take(s *route.State) error {
 func Staying(part *tree.Part, why string) map[string]route.Bound {
 	order := part.Eco.Order()
 	bounds := map[string]route.Bound{}
-	declared := map[string][]version.Version{} // one name may stand at several versions
 	for _, r := range part.Requirements {
 		if r.Fixed != "" || r.Locked == "" || r.Asked && r.Subject.Kind == part.Type {
 			continue
@@ -136,12 +157,9 @@ func Staying(part *tree.Part, why string) map[string]route.Bound {
 		if err != nil {
 			continue
 		}
-		declared[r.Name] = append(declared[r.Name], at)
-		bounds[r.Name] = route.Bound{
-			Allow: func(v version.Version) bool {
-				return slices.ContainsFunc(declared[r.Name], func(at version.Version) bool { return v.Compare(at) == 0 })
-			},
-			Why: fmt.Sprintf("%s stays at %s, since %s", r.Name, r.Locked, why),
+		bounds[r.Key()] = route.Bound{
+			Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
+			Why:   fmt.Sprintf("%s stays at %s, since %s", model.Spoken(r.Key()), r.Locked, why),
 		}
 	}
 	return bounds

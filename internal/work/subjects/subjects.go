@@ -1,4 +1,5 @@
-package plan
+// Package subjects is what of a component can move, declaration by declaration, and what compat books say of it.
+package subjects
 
 import (
 	"cmp"
@@ -12,12 +13,15 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
+	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
 )
 
-// subjects are the direct requirements that can move, each name once.
-func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan, hold []string) ([]*route.Subject, error) {
+// Of are the direct requirements that can move: each name once, or each of its declarations where they are at several
+// versions or something is asked of one of them.
+func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hold []string) ([]*route.Subject, error) {
 	part, registry := w.Part, w.Registry
+	keys := keysOf(plan, hold)
 	families, err := registry.Families(ctx, part.Component)
 	if err != nil {
 		return nil, err
@@ -29,11 +33,9 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 		}
 		return slices.DeleteFunc(slices.Clone(families[i]), func(other string) bool { return other == name })
 	}
-	apart := route.Apart(part.Eco.Order(), part.Component)
 	moves := func(r model.Requirement) bool {
-		wished := slices.ContainsFunc(plan.Wishes, func(w route.Wish) bool { return w.Name == r.Name })
-		// What is declared at several lines has no version that all could count from: it moves by its name alone.
-		return r.Fixed == "" && (!r.Asked || wished || family(r.Name) != nil) && (apart[r.Name] == "" || wished)
+		wished := slices.ContainsFunc(plan.Wishes, func(w route.Wish) bool { return w.Name == r.Name || w.Name == string(r.ID) })
+		return r.Fixed == "" && (!r.Asked || wished || family(r.Name) != nil)
 	}
 	known := make([][]model.Release, len(part.Requirements))
 	failed := make([]error, len(part.Requirements))
@@ -57,16 +59,19 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 		}
 	}
 	var subjects []*route.Subject
+	taken := map[string]bool{}
 	order := part.Eco.Order()
-	places, _ := p.tree.Places() // what cannot be read is told when it is asked for
+	places, _ := t.Places() // what cannot be read is told when it is asked for
 	for i, r := range part.Requirements {
-		if !moves(r) || slices.ContainsFunc(subjects, func(s *route.Subject) bool { return s.Name == r.Name }) {
+		key := keys(r)
+		if !moves(r) || taken[key] {
 			continue
 		}
+		taken[key] = true
+		held := func(name string) bool { return name == r.Name || name == string(r.ID) || name == r.Subject.String() }
 		s := &route.Subject{
-			Name: r.Name, Held: slices.Contains(hold, r.Name) || slices.Contains(hold, r.Subject.String()),
+			Name: key, Held: slices.ContainsFunc(hold, held),
 			Previews: slices.Contains(plan.Previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime",
-			Apart: apart[r.Name] != "",
 		}
 		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {
@@ -101,4 +106,16 @@ func (p *planner) subjects(ctx context.Context, w *world.World, plan *route.Plan
 		subjects = append(subjects, s)
 	}
 	return subjects, nil
+}
+
+// keysOf tells how a plan speaks of declarations: what is asked of one of them parts it from the others.
+func keysOf(plan *route.Plan, hold []string) func(r model.Requirement) string {
+	asked := route.Goal{Bounds: map[string]route.Bound{}}
+	for _, w := range plan.Wishes {
+		asked.Bounds[w.Name] = route.Bound{}
+	}
+	for _, name := range hold {
+		asked.Bounds[name] = route.Bound{}
+	}
+	return asked.Keys()
 }

@@ -1,4 +1,4 @@
-package plan
+package subjects
 
 import (
 	"context"
@@ -17,20 +17,22 @@ import (
 	"bellwether/internal/work/world"
 )
 
-// applyBooks puts what the compat books say of a component's packages into its
+// ApplyBooks puts what the compat books on a shelf say of a component's packages into its
 // plan: what holds in every state, families, and what skips no major.
-func (p *planner) applyBooks(ctx context.Context, part *tree.Part, plan *route.Plan, renames []world.Destination) error {
-	places, err := p.tree.Places()
+func ApplyBooks(
+	ctx context.Context, d *desk.Desk, t *tree.Tree, books *shelf.Shelf, part *tree.Part, plan *route.Plan, renames []world.Destination,
+) error {
+	places, err := t.Places()
 	if err != nil {
 		return err
 	}
-	packages, err := p.desk.Effective(ctx, p.tree)
+	packages, err := d.Effective(ctx, t)
 	if err != nil {
 		return err
 	}
 	b := &bookApplier{part: part, world: packages.World(), plan: plan}
 	places.Add(b.world)
-	for _, r := range p.shelf.Rules {
+	for _, r := range books.Rules {
 		if r.Foreign != "" {
 			continue
 		}
@@ -51,7 +53,7 @@ func (p *planner) applyBooks(ctx context.Context, part *tree.Part, plan *route.P
 			b.restored(r)
 		case compat.Stepwise:
 			for _, subject := range r.Subjects {
-				if s := b.subject(subject); s != nil {
+				for _, s := range b.subjects(subject) {
 					s.Stepwise = fmt.Sprintf("%s must not skip a major: %s (%s)", subject, r.Because, r.Place())
 				}
 			}
@@ -68,12 +70,11 @@ func Rules(ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World) ([]r
 	if err != nil {
 		return nil, err
 	}
-	p := &planner{d, t, s}
 	plan := &route.Plan{Component: w.Part.Dir, Order: w.Part.Eco.Order(), Previews: d.Previews()}
-	if plan.Subjects, err = p.subjects(ctx, w, plan, nil); err != nil {
+	if plan.Subjects, err = Of(ctx, t, w, plan, nil); err != nil {
 		return nil, err
 	}
-	err = p.applyBooks(ctx, w.Part, plan, nil)
+	err = ApplyBooks(ctx, d, t, s, w.Part, plan, nil)
 	return plan.Rules, err
 }
 
@@ -84,19 +85,33 @@ type bookApplier struct {
 	plan  *route.Plan
 }
 
-// subject is the requirement on a subject, nil if there is none that moves.
-func (b *bookApplier) subject(s model.Subject) *route.Subject {
+// subjects are the requirements on a subject that move, those of one name alone: an alias is another one.
+func (b *bookApplier) subjects(s model.Subject) []*route.Subject {
 	for _, r := range b.part.Requirements {
 		if r.Subject != s {
 			continue
 		}
-		for _, sub := range b.plan.Subjects {
-			if sub.Name == r.Name {
-				return sub
-			}
+		if all := b.named(r.Name); len(all) > 0 {
+			return all
 		}
 	}
 	return nil
+}
+
+// named are the subjects of a name, one for each declaration that moves by itself.
+func (b *bookApplier) named(name string) (all []*route.Subject) {
+	for _, s := range b.plan.Subjects {
+		if nameOf(s) == name {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+// nameOf is what manifests call a subject.
+func nameOf(s *route.Subject) string {
+	_, name := model.Parted(s.Name)
+	return name
 }
 
 // rule adds a rule: its conditions do not all hold, or with then, that holds
@@ -104,23 +119,21 @@ func (b *bookApplier) subject(s model.Subject) *route.Subject {
 // now. A rule that is broken now may stay broken until something moves.
 func (b *bookApplier) rule(r *compat.Rule, when []compat.Condition, then *compat.Condition) {
 	rule := route.Rule{Why: r.String()}
-	broken := true
-	add := func(s *route.Subject, in func(v version.Version) bool) {
-		rule.Terms = append(rule.Terms, route.Term{Name: s.Name, In: in})
-		broken = broken && s.At != nil && in(s.At)
+	add := func(all []*route.Subject, in func(v version.Version) bool) {
+		rule.Terms = append(rule.Terms, route.Term{Name: nameOf(all[0]), In: in})
 	}
 	for _, c := range when {
-		if s := b.subject(c.Subject); s != nil {
-			add(s, func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) })
+		if all := b.subjects(c.Subject); len(all) > 0 {
+			add(all, func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) })
 		} else if !b.world.Holds(c) {
 			return
 		}
 	}
 	if then != nil {
-		s := b.subject(then.Subject)
+		all := b.subjects(then.Subject)
 		switch {
-		case s != nil:
-			add(s, func(v version.Version) bool { return !then.Range.Contains(v) })
+		case len(all) > 0:
+			add(all, func(v version.Version) bool { return !then.Range.Contains(v) })
 		case b.world.Holds(*then):
 			return
 		default:
@@ -130,18 +143,19 @@ func (b *bookApplier) rule(r *compat.Rule, when []compat.Condition, then *compat
 	if len(rule.Terms) == 0 {
 		return
 	}
-	b.put(rule, broken)
+	b.put(rule)
 }
 
-func (b *bookApplier) put(rule route.Rule, broken bool) {
+// put adds a rule. Where it is broken as things are, what its last term is about may stay where it is.
+func (b *bookApplier) put(rule route.Rule) {
+	broken := !slices.ContainsFunc(rule.Terms, func(t route.Term) bool {
+		return !slices.ContainsFunc(b.named(t.Name), func(s *route.Subject) bool { return s.At != nil && t.In(s.At) })
+	})
 	if broken {
 		last := &rule.Terms[len(rule.Terms)-1]
-		in := last.In
-		for _, s := range b.plan.Subjects {
-			if s.Name == last.Name {
-				at := s.At
-				last.In = func(v version.Version) bool { return in(v) && v.Compare(at) != 0 }
-			}
+		in, there := last.In, b.named(last.Name)
+		last.In = func(v version.Version) bool {
+			return in(v) && !slices.ContainsFunc(there, func(s *route.Subject) bool { return s.At != nil && v.Compare(s.At) == 0 })
 		}
 	}
 	b.plan.Rules = append(b.plan.Rules, rule)
@@ -150,19 +164,30 @@ func (b *bookApplier) put(rule route.Rule, broken bool) {
 // replaced lets a requirement go on under its new name, where that is asked for
 // or majors may move.
 func (b *bookApplier) replaced(r *compat.Rule, renames []world.Destination) {
-	s := b.subject(r.Old)
-	if _, ok := b.part.Eco.(ecosystem.Rewriter); !ok || s == nil || s.At == nil || s.Held || r.New.Kind != b.part.Type {
+	all := b.subjects(r.Old)
+	if _, ok := b.part.Eco.(ecosystem.Rewriter); !ok || len(all) == 0 || r.New.Kind != b.part.Type {
 		return
 	}
-	if len(b.part.Find(r.New.Name)) > 0 {
+	s := all[0]
+	if s.At == nil || slices.ContainsFunc(all, func(s *route.Subject) bool { return s.Held }) {
+		return
+	}
+	if b.part.Declares(r.New.Name) {
 		if b.plan.Within == nil {
 			b.plan.Within = map[string]string{}
 		}
-		b.plan.Within[s.Name] = r.New.Name
+		b.plan.Within[nameOf(s)] = r.New.Name
+		return
+	}
+	if len(all) > 1 {
+		b.plan.Told = append(b.plan.Told, fmt.Sprintf(
+			"%s stays, and does not become %s: it is declared at several versions; --to %s@RANGE brings them together",
+			nameOf(s), r.New.Name, nameOf(s),
+		))
 		return
 	}
 	c := route.Change{
-		Old: s.Name, New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID),
+		Old: nameOf(s), New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID),
 	}
 	asked := b.plan.Reach == version.Major
 	for _, d := range renames {
@@ -186,10 +211,10 @@ func (b *bookApplier) restored(r *compat.Rule) {
 	}
 	var when []route.Term
 	for _, c := range r.When {
-		s := b.subject(c.Subject)
+		all := b.subjects(c.Subject)
 		switch {
-		case s != nil:
-			when = append(when, route.Term{Name: s.Name, In: func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) }})
+		case len(all) > 0:
+			when = append(when, route.Term{Name: nameOf(all[0]), In: func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) }})
 		case !b.world.Holds(c):
 			return
 		}
@@ -198,7 +223,7 @@ func (b *bookApplier) restored(r *compat.Rule) {
 		return
 	}
 	for _, by := range r.Then {
-		if by.Subject.Kind == b.part.Type && len(b.part.Find(by.Subject.Name)) == 0 {
+		if by.Subject.Kind == b.part.Type && !b.part.Declares(by.Subject.Name) {
 			b.plan.Restored = append(b.plan.Restored, route.Restore{When: when, Add: route.Change{
 				New: by.Subject.Name, Range: by.Text, Why: fmt.Sprintf("gives back %s (%s)", r.Feature, r.ID),
 			}})
@@ -209,21 +234,24 @@ func (b *bookApplier) restored(r *compat.Rule) {
 // together adds the rules of a family, pair by pair and line by line, and lets
 // its members move in one leg.
 func (b *bookApplier) together(r *compat.Rule) {
-	var members []*route.Subject
+	var members [][]*route.Subject // the declarations of each
 	for _, subject := range r.Subjects {
-		if s := b.subject(subject); s != nil {
-			members = append(members, s)
+		if all := b.subjects(subject); len(all) > 0 {
+			members = append(members, all)
 		}
 	}
 	order := b.plan.Order
 	reach := r.Share.Reach()
-	for _, s := range members {
-		for _, t := range members {
-			if s == t {
+	for i, of := range members {
+		for k, others := range members {
+			if i == k {
 				continue
 			}
-			if !slices.Contains(s.Family, t.Name) {
-				s.Family = append(s.Family, t.Name)
+			s, t := of[0], nameOf(others[0])
+			for _, one := range of {
+				if !slices.Contains(one.Family, t) {
+					one.Family = append(one.Family, t)
+				}
 			}
 			for i, line := range s.Releases {
 				if i > 0 && order.Step(s.Releases[i-1], line) <= reach {
@@ -231,8 +259,7 @@ func (b *bookApplier) together(r *compat.Rule) {
 				}
 				same := func(v version.Version) bool { return order.Step(line, v) <= reach }
 				apart := func(v version.Version) bool { return order.Step(line, v) > reach }
-				b.put(route.Rule{Why: r.String(), Terms: []route.Term{{Name: s.Name, In: same}, {Name: t.Name, In: apart}}},
-					s.At != nil && t.At != nil && same(s.At) && apart(t.At))
+				b.put(route.Rule{Why: r.String(), Terms: []route.Term{{Name: nameOf(s), In: same}, {Name: t, In: apart}}})
 			}
 		}
 	}

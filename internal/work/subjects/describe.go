@@ -1,4 +1,4 @@
-package plan
+package subjects
 
 import (
 	"fmt"
@@ -13,16 +13,24 @@ import (
 
 // descriptions lets packages that describe others move with them, and never ahead of them.
 func (b *bookApplier) descriptions() {
+	done := map[string]bool{}
 	for _, t := range b.plan.Subjects {
-		of, ok := world.Describes(b.part, t.Name)
-		at := slices.IndexFunc(b.plan.Subjects, func(s *route.Subject) bool { return ok && !of.IsPin() && s.Name == of.Name })
-		if at < 0 {
+		name := nameOf(t)
+		of, ok := world.Describes(b.part, name)
+		if !ok || of.IsPin() || done[name] {
 			continue
 		}
-		s := b.plan.Subjects[at]
-		if !slices.Contains(s.Family, t.Name) {
-			s.Family = append(s.Family, t.Name)
+		done[name] = true
+		described := b.named(of.Name)
+		if len(described) == 0 {
+			continue
 		}
+		for _, s := range described {
+			if !slices.Contains(s.Family, name) {
+				s.Family = append(s.Family, name)
+			}
+		}
+		s := described[0]
 		for i, line := range t.Releases {
 			first := slices.IndexFunc(s.Releases, func(v version.Version) bool { return v.Line() == line.Line() })
 			if first < 0 || i > 0 && t.Releases[i-1].Line() == line.Line() {
@@ -32,9 +40,9 @@ func (b *bookApplier) descriptions() {
 			ahead := func(v version.Version) bool { return v.Line() == line.Line() }
 			before := func(v version.Version) bool { return v.Compare(begins) < 0 }
 			b.put(route.Rule{
-				Why:   fmt.Sprintf("%s %s describes %s %s", t.Name, line.Line(), s.Name, line.Line()),
-				Terms: []route.Term{{Name: s.Name, In: before}, {Name: t.Name, In: ahead}},
-			}, s.At != nil && t.At != nil && before(s.At) && ahead(t.At))
+				Why:   fmt.Sprintf("%s %s describes %s %s", name, line.Line(), of.Name, line.Line()),
+				Terms: []route.Term{{Name: of.Name, In: before}, {Name: name, In: ahead}},
+			})
 		}
 	}
 }
