@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -134,4 +135,26 @@ func TestFilesAreShort(t *testing.T) {
 	for here, n := range rooms {
 		assert.LessOrEqual(t, n, maxRoom, here)
 	}
+}
+
+// firstOf is code that takes the first of the declarations of a name: the others may be at other versions.
+var firstOf = regexp.MustCompile(`\.Find\([^()\n]*(\([^()\n]*\))?[^()\n]*\)\[0\]|` +
+	`(\w+) :?= [\w.]*([Pp]art|[Cc]omponent|c)\.Find\((.*\n){1,12}.*\b\w+\[0\]\.(Locked|Range|Site|Fixed)`)
+
+// TestNoFirstDeclaration sees that nobody speaks of one declaration by a name that may have several, and that components are
+// read in a way that identifies what they declare.
+func TestNoFirstDeclaration(t *testing.T) {
+	err := filepath.WalkDir(".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") || strings.Contains(name, "rewrite") {
+			return err
+		}
+		src, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.Empty(t, firstOf.FindString(string(src)), "%s takes the first of several declarations", name)
+		if strings.HasPrefix(filepath.ToSlash(name), "work/") {
+			assert.NotContains(t, string(src), "Eco.Read(", "%s: ecosystem.Read identifies what is declared", name)
+		}
+		return nil
+	})
+	require.NoError(t, err)
 }

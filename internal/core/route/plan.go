@@ -104,7 +104,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	for _, o := range r.Overrides {
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
 	}
-	if names := r.several(); len(names) > 0 {
+	if names := r.several(); len(names) > 0 && r.Reach > version.Stay {
 		r.notices = append(r.notices, fmt.Sprintf(
 			"declared in several majors at the end, each place by itself: %s; --to NAME@RANGE brings the places of one together", listed(names),
 		))

@@ -77,8 +77,8 @@ func (s *poms) effective(ctx context.Context, p *pom, deep int) (*effective, err
 		for _, r := range at.repositories {
 			one := mavenrepo.ReadRepository(r, e.expand)
 			one.Declared = true
-			if one.URL != "" && !slices.ContainsFunc(e.repositories, func(o mavenrepo.Repository) bool { return o.ID == one.ID }) {
-				e.repositories = append(e.repositories, one)
+			if one.URL != "" {
+				e.repositories = mavenrepo.Declare(e.repositories, one)
 			}
 		}
 		if at.parent == nil {

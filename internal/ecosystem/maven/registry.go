@@ -64,9 +64,7 @@ func (r *registry) declared(p *project) []mavenrepo.Repository {
 	all := r.base()
 	for _, e := range p.poms {
 		for _, one := range e.repositories {
-			if !slices.ContainsFunc(all, func(o mavenrepo.Repository) bool { return o.ID == one.ID }) {
-				all = append(all, one)
-			}
+			all = mavenrepo.Declare(all, one)
 		}
 	}
 	return all

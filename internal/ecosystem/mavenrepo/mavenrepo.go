@@ -72,6 +72,25 @@ const ProjectFolder = "/{project}/"
 // (Maven's own Super POM).
 var Central = Repository{ID: "central", URL: "https://repo.maven.apache.org/maven2"}
 
+// Declare adds a repository that a project declares to those that are asked so far, in Maven's order: Central, which every
+// project inherits, comes last, and one that a project declares under its ID stands in its place. Of two with one ID the
+// first counts.
+func Declare(all []Repository, one Repository) []Repository {
+	inherited := slices.IndexFunc(all, func(r Repository) bool { return r == Central })
+	same := slices.IndexFunc(all, func(r Repository) bool { return r.ID == one.ID })
+	switch {
+	case same >= 0 && same != inherited:
+		return all
+	case same >= 0:
+		all = slices.Clone(all)
+		all[same] = one
+		return all
+	case inherited >= 0:
+		return slices.Insert(slices.Clone(all), inherited, one)
+	}
+	return append(slices.Clip(all), one)
+}
+
 // The bounds of a list of versions and of a pom, in bytes.
 const (
 	maxMetadata = 16 << 20

@@ -59,8 +59,8 @@ func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 // say tells a change of the manifest as moves of what it is about.
 func (w *World) say(change route.Change, s *route.State) {
 	old := w.Part.Find(change.Old)
-	if change.New != change.Old && len(old) > 0 { // that it goes is said as a move, or as what it becomes
-		s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == old[0].Subject && m.To == "" })
+	if subject, is := w.Part.SubjectOf(change.Old); is && change.New != change.Old { // that it goes is said as a move, or as what it becomes
+		s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == subject && m.To == "" })
 	}
 	if change.New == "" {
 		told := map[string]bool{}
