@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/spelling"
@@ -348,7 +348,7 @@ func firstLine(said string) string {
 	return colour.ReplaceAllString(first, "")
 }
 
-var colour = regexp.MustCompile(`\x1b\[[0-9;]*m`)
+var colour = lazyregexp.New(`\x1b\[[0-9;]*m`)
 
 // tools are the programs and commands that a verification used.
 func tools(d *document, r *report.Report) {

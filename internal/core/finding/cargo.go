@@ -1,9 +1,10 @@
 package finding
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // cargoTests read what cargo test prints: all tests, and the causes of those that failed.
@@ -13,12 +14,12 @@ type cargoTests struct {
 }
 
 var (
-	cargoRuns = regexp.MustCompile(`^ +(?:Running (?:unittests )?(\S+) \(|Doc-tests (\S+))`)
-	cargoTest = regexp.MustCompile(`^test (.+?)(?: - should panic)? \.\.\. (ok|FAILED|ignored)(?:, .*)?$`)
-	cargoFail = regexp.MustCompile(`^---- (.+) stdout ----$`)
+	cargoRuns = lazyregexp.New(`^ +(?:Running (?:unittests )?(\S+) \(|Doc-tests (\S+))`)
+	cargoTest = lazyregexp.New(`^test (.+?)(?: - should panic)? \.\.\. (ok|FAILED|ignored)(?:, .*)?$`)
+	cargoFail = lazyregexp.New(`^---- (.+) stdout ----$`)
 	// cargoBegins is what lines begin with that are looked at.
 	cargoBegins = []string{"     Running", "   Doc-tests", "test ", "---- "}
-	cargoPanic  = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (\S+:\d+:\d+):$`)
+	cargoPanic  = lazyregexp.New(`^thread '.*' (?:\(\d+\) )?panicked at (\S+:\d+:\d+):$`)
 )
 
 func (c *cargoTests) take(line string) {

@@ -1,17 +1,18 @@
 package finding
 
 import (
-	"regexp"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // dotnetTests read what dotnet test prints: the tests that it names, and its counts.
 type dotnetTests struct{ results }
 
 var (
-	dotnetTest  = regexp.MustCompile(`^  (Passed|Failed|Skipped) (\S.*?) \[[^\]]*\]$`)
-	dotnetCount = regexp.MustCompile(`^(?:Passed|Failed)! +- Failed: +(\d+), Passed: +(\d+), Skipped: +(\d+), Total: +\d+`)
-	dotnetOld   = regexp.MustCompile(`^ {4,5}(Passed|Failed|Skipped): (\d+)$`)
+	dotnetTest  = lazyregexp.New(`^  (Passed|Failed|Skipped) (\S.*?) \[[^\]]*\]$`)
+	dotnetCount = lazyregexp.New(`^(?:Passed|Failed)! +- Failed: +(\d+), Passed: +(\d+), Skipped: +(\d+), Total: +\d+`)
+	dotnetOld   = lazyregexp.New(`^ {4,5}(Passed|Failed|Skipped): (\d+)$`)
 )
 
 func (d *dotnetTests) take(line string) {

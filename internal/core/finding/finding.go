@@ -2,9 +2,10 @@ package finding
 
 import (
 	"cmp"
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Kind is what sort of thing a finding is.
@@ -55,7 +56,7 @@ func (f Finding) cause() cause {
 
 // fleeting is what differs from run to run: times, durations, addresses, numbers
 // of processes and lines, and counters.
-var fleeting = regexp.MustCompile(strings.Join([]string{
+var fleeting = lazyregexp.New(strings.Join([]string{
 	`\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?`,
 	`\b\d\d:\d\d:\d\d(?:[.,]\d+)?\b`,
 	`\b\d+(?:\.\d+)? ?(?:ms|µs|ns|s|sec|secs|seconds?|milliseconds?|minutes?)\b`,

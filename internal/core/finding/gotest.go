@@ -3,8 +3,9 @@ package finding
 import (
 	"encoding/json"
 	"path"
-	"regexp"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // goEvent is a line of the Go test JSON stream (go doc test2json).
@@ -94,8 +95,8 @@ func (g *goTests) failedIn(pkg string) bool {
 }
 
 var (
-	goPlace = regexp.MustCompile(`^\s*(?:vet: )?([^\s:]+\.go:\d+(?::\d+)?):? ?(.*)$`)
-	goStack = regexp.MustCompile(`^\t(\S+\.go:\d+)`)
+	goPlace = lazyregexp.New(`^\s*(?:vet: )?([^\s:]+\.go:\d+(?::\d+)?):? ?(.*)$`)
+	goStack = lazyregexp.New(`^\t(\S+\.go:\d+)`)
 )
 
 // blame finds what went wrong, and where, in the output of a failed test.

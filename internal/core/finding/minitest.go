@@ -1,8 +1,9 @@
 package finding
 
 import (
-	"regexp"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // minitestTests read Minitest, alone or below Rails, and test-unit: the tests that failed or were skipped
@@ -14,13 +15,13 @@ type minitestTests struct {
 }
 
 var (
-	minitestHead  = regexp.MustCompile(`^(?:\s*\d+\) )?(Failure|Error|Skipped):$`)
-	minitestName  = regexp.MustCompile(`^(\S.*?#.+?)(?: \[(.+?:\d+)\])?:$`)
-	minitestEach  = regexp.MustCompile(`^(\S.*#.+) = \d[\d.]* s = ([.FES])$`)
-	minitestCount = regexp.MustCompile(
+	minitestHead  = lazyregexp.New(`^(?:\s*\d+\) )?(Failure|Error|Skipped):$`)
+	minitestName  = lazyregexp.New(`^(\S.*?#.+?)(?: \[(.+?:\d+)\])?:$`)
+	minitestEach  = lazyregexp.New(`^(\S.*#.+) = \d[\d.]* s = ([.FES])$`)
+	minitestCount = lazyregexp.New(
 		`^(\d+) (?:runs|tests), \d+ assertions, (\d+) failures, (\d+) errors, (\d+) (?:skips|pendings)(?:, (\d+) omissions)?`,
 	)
-	testUnitHead = regexp.MustCompile(`^(Failure|Error|Omission|Pending): (test[^(]*)\((.+?)\)(?:: .*)?$`)
+	testUnitHead = lazyregexp.New(`^(Failure|Error|Omission|Pending): (test[^(]*)\((.+?)\)(?:: .*)?$`)
 )
 
 // minitestAll stands for the tests that passed, where they are not named.

@@ -1,9 +1,10 @@
 package finding
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // jestTests read Jest: files that passed or failed, the tests of each where it is alone
@@ -16,9 +17,9 @@ type jestTests struct {
 }
 
 var (
-	jestFile = regexp.MustCompile(`^(PASS|FAIL)\s+(?:.*\s)?(\S+\.\w+)(?: \([\d.]+ m?s\))?$`)
-	jestTest = regexp.MustCompile(`^( +)(✓|✕|○|✎|√|×) (?:skipped |todo )?(.+)$`)
-	jestFail = regexp.MustCompile(`^  ● (.+)$`)
+	jestFile = lazyregexp.New(`^(PASS|FAIL)\s+(?:.*\s)?(\S+\.\w+)(?: \([\d.]+ m?s\))?$`)
+	jestTest = lazyregexp.New(`^( +)(✓|✕|○|✎|√|×) (?:skipped |todo )?(.+)$`)
+	jestFail = lazyregexp.New(`^  ● (.+)$`)
 )
 
 func (j *jestTests) take(line string) {
@@ -74,10 +75,10 @@ func (j *jestTests) take(line string) {
 type vitestTests struct{ results }
 
 var (
-	vitestBegin = regexp.MustCompile(`^ ?(?:RUN|DEV) +v\d`)
-	vitestFile  = regexp.MustCompile(`^ (✓|❯|×|↓) (?:\|[^|]+\| +)?(\S+) +\((\d+) tests?\b`)
-	vitestTest  = regexp.MustCompile(`^ +(✓|×|↓|□) (?:\|[^|]+\| +)?(\S+\.\w+ > .+)$`)
-	vitestFail  = regexp.MustCompile(`^ FAIL +(?:\|[^|]+\| +)?(\S+)(?: > (.+?)| \[ .* \])?$`)
+	vitestBegin = lazyregexp.New(`^ ?(?:RUN|DEV) +v\d`)
+	vitestFile  = lazyregexp.New(`^ (✓|❯|×|↓) (?:\|[^|]+\| +)?(\S+) +\((\d+) tests?\b`)
+	vitestTest  = lazyregexp.New(`^ +(✓|×|↓|□) (?:\|[^|]+\| +)?(\S+\.\w+ > .+)$`)
+	vitestFail  = lazyregexp.New(`^ FAIL +(?:\|[^|]+\| +)?(\S+)(?: > (.+?)| \[ .* \])?$`)
 )
 
 func (v *vitestTests) take(line string) {
@@ -118,9 +119,9 @@ type mochaTests struct {
 }
 
 var (
-	mochaTest  = regexp.MustCompile(`^( +)(✓|✔|√|-|\d+\)) (.+)$`)
-	mochaCount = regexp.MustCompile(`^  \d+ (passing|pending|failing)\b`)
-	mochaFail  = regexp.MustCompile(`^  \d+\) (.+)$`)
+	mochaTest  = lazyregexp.New(`^( +)(✓|✔|√|-|\d+\)) (.+)$`)
+	mochaCount = lazyregexp.New(`^  \d+ (passing|pending|failing)\b`)
+	mochaFail  = lazyregexp.New(`^  \d+\) (.+)$`)
 )
 
 func (m *mochaTests) take(line string) {
@@ -182,7 +183,7 @@ type nodeTests struct {
 	below bool
 }
 
-var nodeLine = regexp.MustCompile(`^( *)(▶|✔|✖|﹣|⚠) (.+?)(?: \([\d.]+ms\))?( # (?:SKIP|TODO).*)?$`)
+var nodeLine = lazyregexp.New(`^( *)(▶|✔|✖|﹣|⚠) (.+?)(?: \([\d.]+ms\))?( # (?:SKIP|TODO).*)?$`)
 
 func (n *nodeTests) take(line string) {
 	if strings.HasPrefix(line, "ℹ tests ") {

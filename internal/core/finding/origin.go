@@ -1,9 +1,10 @@
 package finding
 
 import (
-	"regexp"
 	"strings"
 	"sync"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // origin is where a package manager puts the packages that it installs. The first
@@ -11,7 +12,7 @@ import (
 // path has it.
 type origin struct {
 	mark string // that a path has in any case
-	name *regexp.Regexp
+	name *lazyregexp.Regexp
 	is   func(name string) string // the name as the ecosystem writes it; nil for as it is
 }
 
@@ -19,20 +20,20 @@ type origin struct {
 // a path with several, the last one counts: what lies below another package.
 var origins = sync.OnceValue(func() []origin {
 	return []origin{
-		{mark: "node_modules/", name: regexp.MustCompile(`.*node_modules/((?:@[^/\s]+/)?[^/\s:@]+)()`)},
-		{mark: "/pkg/mod/", name: regexp.MustCompile(`.*/pkg/mod/([^@\s]+)@([^/\s]+)`), is: unescaped},
-		{mark: "site-packages/", name: regexp.MustCompile(`.*site-packages/([^/\s.]+)()`)},
-		{mark: "dist-packages/", name: regexp.MustCompile(`.*dist-packages/([^/\s.]+)()`)},
-		{mark: "/gems/", name: regexp.MustCompile(`.*/gems/([\w.-]+?)-(\d[\w.]*)(?:-[\w-]+)?/`)},
-		{mark: "/registry/src/", name: regexp.MustCompile(`.*/registry/src/[^/]+/([\w-]+?)-(\d[\w.+-]*)/`)},
-		{mark: ".m2/repository/", name: regexp.MustCompile(`.*\.m2/repository/(?:[\w.-]+/)+?([\w.-]+)/(\d[\w.-]*)/`)},
+		{mark: "node_modules/", name: lazyregexp.New(`.*node_modules/((?:@[^/\s]+/)?[^/\s:@]+)()`)},
+		{mark: "/pkg/mod/", name: lazyregexp.New(`.*/pkg/mod/([^@\s]+)@([^/\s]+)`), is: unescaped},
+		{mark: "site-packages/", name: lazyregexp.New(`.*site-packages/([^/\s.]+)()`)},
+		{mark: "dist-packages/", name: lazyregexp.New(`.*dist-packages/([^/\s.]+)()`)},
+		{mark: "/gems/", name: lazyregexp.New(`.*/gems/([\w.-]+?)-(\d[\w.]*)(?:-[\w-]+)?/`)},
+		{mark: "/registry/src/", name: lazyregexp.New(`.*/registry/src/[^/]+/([\w-]+?)-(\d[\w.+-]*)/`)},
+		{mark: ".m2/repository/", name: lazyregexp.New(`.*\.m2/repository/(?:[\w.-]+/)+?([\w.-]+)/(\d[\w.-]*)/`)},
 		{
-			mark: "/files-2.1/", name: regexp.MustCompile(`.*/files-2\.1/([\w.-]+/[\w.-]+)/([\w.-]+)/`),
+			mark: "/files-2.1/", name: lazyregexp.New(`.*/files-2\.1/([\w.-]+/[\w.-]+)/([\w.-]+)/`),
 			is: func(n string) string { return strings.Replace(n, "/", ":", 1) },
 		},
-		{mark: ".nuget/packages/", name: regexp.MustCompile(`.*\.nuget/packages/([\w.-]+)/(\d[\w.-]*)/`)},
-		{mark: "vendor/", name: regexp.MustCompile(`(?:.*/|^)vendor/([\w-]+/[\w.-]+)/()\S+\.php`)},
-		{mark: "deps/", name: regexp.MustCompile(`(?:.*/|^)deps/(\w+)/()\S+\.(?:exs?|erl)`)},
+		{mark: ".nuget/packages/", name: lazyregexp.New(`.*\.nuget/packages/([\w.-]+)/(\d[\w.-]*)/`)},
+		{mark: "vendor/", name: lazyregexp.New(`(?:.*/|^)vendor/([\w-]+/[\w.-]+)/()\S+\.php`)},
+		{mark: "deps/", name: lazyregexp.New(`(?:.*/|^)deps/(\w+)/()\S+\.(?:exs?|erl)`)},
 	}
 })
 
@@ -55,7 +56,7 @@ func packageOf(path string) (name, version string) {
 
 // capital is how the module cache writes a capital letter (Go Modules Reference,
 // "Module cache").
-var capital = regexp.MustCompile(`!([a-z])`)
+var capital = lazyregexp.New(`!([a-z])`)
 
 func unescaped(module string) string {
 	return capital.ReplaceAllStringFunc(module, func(s string) string { return strings.ToUpper(s[1:]) })

@@ -2,9 +2,10 @@ package finding
 
 import (
 	"cmp"
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // pattern is one form of what a tool says. Groups of its expression have names:
@@ -24,8 +25,7 @@ type pattern struct {
 	// under is that it stands below a line with the file's name.
 	under bool
 
-	line, none, at *regexp.Regexp
-	groups         []string
+	line, none, at *lazyregexp.Regexp
 }
 
 // The forms of places that stand on lines of their own.
@@ -41,26 +41,25 @@ const (
 func compiled(table []pattern) []pattern {
 	for i := range table {
 		p := &table[i]
-		p.line = regexp.MustCompile(p.re)
-		p.groups = p.line.SubexpNames()
+		p.line = lazyregexp.New(p.re)
 		if p.not != "" {
-			p.none = regexp.MustCompile(p.not)
+			p.none = lazyregexp.New(p.not)
 		}
 		if p.form != "" {
-			p.at = regexp.MustCompile(p.form)
+			p.at = lazyregexp.New(p.form)
 		}
 	}
 	return table
 }
 
 // named are the groups of a match by their names.
-func named(re *regexp.Regexp, groups []string, line string) map[string]string {
+func named(re *lazyregexp.Regexp, line string) map[string]string {
 	m := re.FindStringSubmatch(line)
 	if m == nil {
 		return nil
 	}
 	found := map[string]string{}
-	for i, name := range groups {
+	for i, name := range re.SubexpNames() {
 		if name != "" {
 			found[name] = cmp.Or(found[name], m[i])
 		}
@@ -70,7 +69,7 @@ func named(re *regexp.Regexp, groups []string, line string) map[string]string {
 
 // match reads a line by the pattern; ok is false if it has another form.
 func (p *pattern) match(line string) (f Finding, at spot, ok bool) {
-	g := named(p.line, p.groups, line)
+	g := named(p.line, line)
 	if g == nil || p.none != nil && p.none.MatchString(line) {
 		return f, at, false
 	}
@@ -93,7 +92,7 @@ func (p *pattern) match(line string) (f Finding, at spot, ok bool) {
 }
 
 // deprecates are words by which a warning is one of what is to go.
-var deprecates = regexp.MustCompile(
+var deprecates = lazyregexp.New(
 	`(?i)\bdeprecat|\bobsolete\b|(?:will|going to) be removed|scheduled (?:to be removed|for removal)|marked for removal|` +
 		`PendingDeprecation|FutureWarning`,
 )
@@ -111,7 +110,7 @@ type spot struct{ file, line, col string }
 
 // where looks for the place of a finding on a later line.
 func (p *pattern) where(line string) (spot, bool) {
-	g := named(p.at, p.at.SubexpNames(), line)
+	g := named(p.at, line)
 	if g == nil {
 		return spot{}, false
 	}

@@ -1,9 +1,10 @@
 package finding
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // pytestTests read pytest: files and the tests that failed, and with -v all tests.
@@ -14,12 +15,12 @@ type pytestTests struct {
 }
 
 var (
-	pytestFile  = regexp.MustCompile(`^(\S+\.py) ([.FEsxX]+)\s*(?:\[ *\d+%\])?$`)
-	pytestTest  = regexp.MustCompile(`^(\S+\.py)::(\S.*?) (PASSED|FAILED|ERROR|SKIPPED|XFAIL|XPASS)(?: \(.*\))?\s*(?:\[ *\d+%\])?$`)
-	pytestShort = regexp.MustCompile(`^(FAILED|ERROR) (\S+\.py)(?:::(\S.*?))?(?: - (.*))?$`)
-	pytestHead  = regexp.MustCompile(`^_{3,} (?:ERROR (?:collecting|at \w+ of) )?(.+?) _{3,}$`)
-	pytestCount = regexp.MustCompile(`^=+ (.*\b(?:passed|failed|errors?|skipped|no tests ran)\b.* in [\d.]+m?s.*?) =+$`)
-	pytestCause = regexp.MustCompile(`^E\s{2,}(.*)$`)
+	pytestFile  = lazyregexp.New(`^(\S+\.py) ([.FEsxX]+)\s*(?:\[ *\d+%\])?$`)
+	pytestTest  = lazyregexp.New(`^(\S+\.py)::(\S.*?) (PASSED|FAILED|ERROR|SKIPPED|XFAIL|XPASS)(?: \(.*\))?\s*(?:\[ *\d+%\])?$`)
+	pytestShort = lazyregexp.New(`^(FAILED|ERROR) (\S+\.py)(?:::(\S.*?))?(?: - (.*))?$`)
+	pytestHead  = lazyregexp.New(`^_{3,} (?:ERROR (?:collecting|at \w+ of) )?(.+?) _{3,}$`)
+	pytestCount = lazyregexp.New(`^=+ (.*\b(?:passed|failed|errors?|skipped|no tests ran)\b.* in [\d.]+m?s.*?) =+$`)
+	pytestCause = lazyregexp.New(`^E\s{2,}(.*)$`)
 )
 
 func (p *pytestTests) take(line string) {

@@ -8,8 +8,9 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"regexp"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Source says whose output is read.
@@ -23,7 +24,7 @@ type Source struct {
 // Watch is a pattern of the project's own.
 type Watch struct {
 	Kind    Kind
-	Pattern *regexp.Regexp // a group "text" is what is told; without one it is the line
+	Pattern *lazyregexp.Regexp // a group "text" is what is told; without one it is the line
 }
 
 // Report is what was read of an output.
@@ -159,7 +160,7 @@ func (r *Reader) Report() *Report {
 }
 
 // noCause is what a runner says of a file that ended before it could tell anything.
-var noCause = regexp.MustCompile(`^'?test failed'?$`)
+var noCause = lazyregexp.New(`^'?test failed'?$`)
 
 // beneath gives a test of which the runner only says that it failed what crashed in its
 // file.
@@ -382,7 +383,7 @@ func (r *Reader) crashed(c Crash, tool string) {
 }
 
 // absent are the words by which runtimes name a package that they do not find.
-var absent = regexp.MustCompile(
+var absent = lazyregexp.New(
 	`(?:Cannot find (?:module|package)|(?:Can't|Could not) resolve|No module named|cannot load such file --|no required module ` +
 		`provides package) ['"]?((?:@[\w-]+/)?[\w-][\w.-]*)`,
 )
@@ -415,7 +416,7 @@ func (r *Reader) watched(line string) {
 }
 
 // lonePath is a line that names a file and says nothing else.
-var lonePath = regexp.MustCompile(`^(?:/|[A-Za-z]:\\)?[\w@.+/\\-]+\.\w+$`)
+var lonePath = lazyregexp.New(`^(?:/|[A-Za-z]:\\)?[\w@.+/\\-]+\.\w+$`)
 
 func (r *Reader) heading(line string) {
 	if len(line) > 2 && len(line) < 400 && !strings.Contains(line, " ") && lonePath.MatchString(line) {

@@ -1,11 +1,12 @@
 package finding
 
 import (
-	"regexp"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 const junitXML = `<?xml version="1.0" encoding="UTF-8"?>
@@ -96,7 +97,7 @@ func TestWhatIsSaidInTAP(t *testing.T) {
 
 func TestWatch(t *testing.T) {
 	s := sampleSource
-	s.Watch = []Watch{{Kind: Warning, Pattern: regexp.MustCompile(`^SLOW (?P<text>.*) took`)}}
+	s.Watch = []Watch{{Kind: Warning, Pattern: lazyregexp.New(`^SLOW (?P<text>.*) took`)}}
 	assert.Equal(
 		t, []string{"warning of watch: the deck ×2"}, tell(read(t, "SLOW the deck took 3 s\nfast\nSLOW the deck took 4 s\n", s).Findings),
 	)

@@ -1,8 +1,9 @@
 package finding
 
 import (
-	"regexp"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // rspecTests read RSpec: the examples that failed, with their causes.
@@ -12,9 +13,9 @@ type rspecTests struct {
 }
 
 var (
-	rspecItem  = regexp.MustCompile(`^  \d+\) (.+)$`)
-	rspecCount = regexp.MustCompile(`^\d+ examples?, \d+ failures?`)
-	rspecRerun = regexp.MustCompile(`^rspec (\./\S+) # (.+)$`)
+	rspecItem  = lazyregexp.New(`^  \d+\) (.+)$`)
+	rspecCount = lazyregexp.New(`^\d+ examples?, \d+ failures?`)
+	rspecRerun = lazyregexp.New(`^rspec (\./\S+) # (.+)$`)
 )
 
 func (r *rspecTests) take(line string) {

@@ -1,11 +1,12 @@
 package finding
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Counted is what a test runner itself counted, where it names only some of its tests.
@@ -111,10 +112,10 @@ func (r *results) end() *results {
 }
 
 // sourceLine is a line of source text as runners show it: "> 3 | it(…", "  ^".
-var sourceLine = regexp.MustCompile(`^\s*(?:>?\s*\d+\s*\|.*|\|?\s*\^+~*\s*|\d+\|.*)$`)
+var sourceLine = lazyregexp.New(`^\s*(?:>?\s*\d+\s*\|.*|\|?\s*\^+~*\s*|\d+\|.*)$`)
 
 // frame is a line of a stack, in the forms that test runners print.
-var frame = regexp.MustCompile(
+var frame = lazyregexp.New(
 	`^(?:at (?:.*?\()?((?:file://)?[^()\s]+:\d+(?::\d+)?)\)?|❯ (?:.* )?(\S+:\d+:\d+)|# (\./\S+:\d+)(?::in .*)?|` +
 		`(\S+\.py:\d+): \S*|(\S+\.rb:\d+):in .*)$`,
 )
@@ -163,7 +164,7 @@ func number(text string) int {
 }
 
 // counts are "2 failed", "1 skipped" and the like in a line.
-var counts = regexp.MustCompile(
+var counts = lazyregexp.New(
 	`(\d+) (failed|failing|failures?|errors?|passed|passing|skipped|pending|todo|ignored|xfailed|xpassed|examples?)\b`,
 )
 
@@ -207,7 +208,7 @@ func (o *outline) open(indent int, text string) {
 
 // marked is an expression's match of a line that begins, behind its indentation, with one
 // of some marks; most lines do not.
-func marked(re *regexp.Regexp, line, marks string) []string {
+func marked(re *lazyregexp.Regexp, line, marks string) []string {
 	first, _ := utf8.DecodeRuneInString(strings.TrimLeft(line, " "))
 	if first == utf8.RuneError || !strings.ContainsRune(marks, first) {
 		return nil
@@ -222,4 +223,4 @@ func joined(names ...string) string {
 }
 
 // took is how long something took, as runners put it behind a name.
-var took = regexp.MustCompile(` \(?\d[\d.]* ?(?:ms|s|m)\)?(?: \[.*\])?$`)
+var took = lazyregexp.New(` \(?\d[\d.]* ?(?:ms|s|m)\)?(?: \[.*\])?$`)

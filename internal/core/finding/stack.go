@@ -2,9 +2,10 @@ package finding
 
 import (
 	"cmp"
-	"regexp"
 	"strings"
 	"sync"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Crash is what a program ended with: an error that nobody caught.
@@ -24,15 +25,15 @@ const maxFrames = 12
 // stack may name another error as its cause; the one that names none is the first.
 type stackShape struct {
 	tool  string
-	head  *regexp.Regexp // group text; and file and line, where it has them
-	frame *regexp.Regexp // groups file and line
+	head  *lazyregexp.Regexp // group text; and file and line, where it has them
+	frame *lazyregexp.Regexp // groups file and line
 	// upward is that the innermost frame comes last, and the error after it.
 	upward bool
-	tail   *regexp.Regexp // upward: the line with the error
-	cause  *regexp.Regexp // a line that begins the stack of the cause
-	other  *regexp.Regexp // a line of it that is no frame
-	ends   *regexp.Regexp // a line that ends it once it has frames, though it looks like one of it
-	below  bool           // the text stands on the line after the head
+	tail   *lazyregexp.Regexp // upward: the line with the error
+	cause  *lazyregexp.Regexp // a line that begins the stack of the cause
+	other  *lazyregexp.Regexp // a line of it that is no frame
+	ends   *lazyregexp.Regexp // a line that ends it once it has frames, though it looks like one of it
+	below  bool               // the text stands on the line after the head
 }
 
 // stackShapes are those of all languages that are known.
@@ -40,64 +41,64 @@ var stackShapes = sync.OnceValue(func() []stackShape {
 	return []stackShape{
 		{
 			tool: "node",
-			head: regexp.MustCompile(
+			head: lazyregexp.New(
 				`^(?:Uncaught )?(?:\[)?(?P<text>(?:[A-Z]\w*(?:Error|Exception)|Error|AggregateError)(?: \[\w+\])?: .+|[A-Z]\w*Error)$`,
 			),
-			frame: regexp.MustCompile(`^\s+at (?:.*? \()?(?:file://)?(?P<file>[^\s()]+?):(?P<line>\d+)(?::\d+)?\)?(?: \{)?$`),
-			cause: regexp.MustCompile(`^\s+\[cause\]: (?P<text>.+)$`),
-			other: regexp.MustCompile(`^(?:Require stack:$|- )`),
+			frame: lazyregexp.New(`^\s+at (?:.*? \()?(?:file://)?(?P<file>[^\s()]+?):(?P<line>\d+)(?::\d+)?\)?(?: \{)?$`),
+			cause: lazyregexp.New(`^\s+\[cause\]: (?P<text>.+)$`),
+			other: lazyregexp.New(`^(?:Require stack:$|- )`),
 		},
 		{
 			tool:   "python",
-			head:   regexp.MustCompile(`^(?P<text>Traceback \(most recent call last\)):$`),
-			frame:  regexp.MustCompile(`^\s+File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in .+)?$`),
-			upward: true, tail: regexp.MustCompile(`^(?P<text>[A-Za-z_][\w.]*(?:Error|Exception|Exit|Interrupt|Warning|Iteration|\w)(?:: .*)?)$`),
+			head:   lazyregexp.New(`^(?P<text>Traceback \(most recent call last\)):$`),
+			frame:  lazyregexp.New(`^\s+File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in .+)?$`),
+			upward: true, tail: lazyregexp.New(`^(?P<text>[A-Za-z_][\w.]*(?:Error|Exception|Exit|Interrupt|Warning|Iteration|\w)(?:: .*)?)$`),
 		},
 		{
 			tool: "java",
-			head: regexp.MustCompile(
+			head: lazyregexp.New(
 				`^(?:Exception in thread "[^"]*" |\[ERROR\] )?(?P<text>(?:[a-z]\w*\.)+[A-Z][\w$]*(?:Exception|Error|Failure)\b.*)$`,
 			),
-			frame: regexp.MustCompile(
+			frame: lazyregexp.New(
 				`^\s+at (?:[\w.@-]+/+)?[\w.$]+\.[\w$<>]+\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|Native Method|Unknown Source)\)(?: ` +
 					`~?\[(?P<jar>[^\]]+)\])?$`,
 			),
-			cause: regexp.MustCompile(`^Caused by: (?P<text>.+)$`),
+			cause: lazyregexp.New(`^Caused by: (?P<text>.+)$`),
 		},
 		{
 			tool:  "go",
-			head:  regexp.MustCompile(`^(?P<text>(?:panic|fatal error): .+)$`),
-			frame: regexp.MustCompile(`^\t(?P<file>\S+\.\w+):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
-			other: regexp.MustCompile(`^(?:$|goroutine |\[signal |created by |\S+\)$)`),
-			ends:  regexp.MustCompile(`^goroutine `), // the others only wait
+			head:  lazyregexp.New(`^(?P<text>(?:panic|fatal error): .+)$`),
+			frame: lazyregexp.New(`^\t(?P<file>\S+\.\w+):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
+			other: lazyregexp.New(`^(?:$|goroutine |\[signal |created by |\S+\)$)`),
+			ends:  lazyregexp.New(`^goroutine `), // the others only wait
 		},
 		{
 			tool:  "ruby",
-			head:  regexp.MustCompile(`^(?P<file>[^\s:]+):(?P<line>\d+):in [\x60'].+': (?P<text>.+ \([\w:]+\))$`),
-			frame: regexp.MustCompile(`^\s+(?:\d+: )?from (?P<file>[^\s:]+):(?P<line>\d+):in `),
+			head:  lazyregexp.New(`^(?P<file>[^\s:]+):(?P<line>\d+):in [\x60'].+': (?P<text>.+ \([\w:]+\))$`),
+			frame: lazyregexp.New(`^\s+(?:\d+: )?from (?P<file>[^\s:]+):(?P<line>\d+):in `),
 		},
 		{
 			tool:  "php",
-			head:  regexp.MustCompile(`^(?:PHP )?Fatal error: +Uncaught (?P<text>.+?) in (?P<file>\S+):(?P<line>\d+)$`),
-			frame: regexp.MustCompile(`^#\d+ (?P<file>[^\s(]+)\((?P<line>\d+)\): `),
-			other: regexp.MustCompile(`^(?:Stack trace:$|#)`),
+			head:  lazyregexp.New(`^(?:PHP )?Fatal error: +Uncaught (?P<text>.+?) in (?P<file>\S+):(?P<line>\d+)$`),
+			frame: lazyregexp.New(`^#\d+ (?P<file>[^\s(]+)\((?P<line>\d+)\): `),
+			other: lazyregexp.New(`^(?:Stack trace:$|#)`),
 		},
 		{
 			tool:  "dotnet",
-			head:  regexp.MustCompile(`^Unhandled exception\. (?P<text>[\w.]+(?:Exception|Error)?: .+)$`),
-			frame: regexp.MustCompile(`^\s+at .+? in (?P<file>.+):line (?P<line>\d+)$`),
-			cause: regexp.MustCompile(`^ ---> (?P<text>[\w.]+: .+)$`),
+			head:  lazyregexp.New(`^Unhandled exception\. (?P<text>[\w.]+(?:Exception|Error)?: .+)$`),
+			frame: lazyregexp.New(`^\s+at .+? in (?P<file>.+):line (?P<line>\d+)$`),
+			cause: lazyregexp.New(`^ ---> (?P<text>[\w.]+: .+)$`),
 		},
 		{
 			tool:  "elixir",
-			head:  regexp.MustCompile(`^\s*\*\* \((?P<name>\w+(?:\.\w+)*(?:Error|Exit))\) (?P<text>.+)$`),
-			frame: regexp.MustCompile(`^\s+\((?P<jar>[\w]+ [\w.+-]+)\) (?P<file>\S+):(?P<line>\d+): `),
+			head:  lazyregexp.New(`^\s*\*\* \((?P<name>\w+(?:\.\w+)*(?:Error|Exit))\) (?P<text>.+)$`),
+			frame: lazyregexp.New(`^\s+\((?P<jar>[\w]+ [\w.+-]+)\) (?P<file>\S+):(?P<line>\d+): `),
 		},
 		{
 			tool:  "rust",
-			head:  regexp.MustCompile(`^thread '.+?'(?: \(\d+\))? (?P<text>panicked) at (?P<file>[^\s:]+):(?P<line>\d+):\d+:$`),
-			frame: regexp.MustCompile(`^\s+at (?P<file>\S+):(?P<line>\d+)(?::\d+)?$`),
-			other: regexp.MustCompile(`^note: `),
+			head:  lazyregexp.New(`^thread '.+?'(?: \(\d+\))? (?P<text>panicked) at (?P<file>[^\s:]+):(?P<line>\d+):\d+:$`),
+			frame: lazyregexp.New(`^\s+at (?P<file>\S+):(?P<line>\d+)(?::\d+)?$`),
+			other: lazyregexp.New(`^note: `),
 			below: true,
 		},
 	}
@@ -118,7 +119,7 @@ type stacks struct {
 }
 
 // nodePlace is the line by which Node.js begins, with the place of the error.
-var nodePlace = regexp.MustCompile(`^(?:file://)?(/\S+|[A-Z]:\\\S+):(\d+)$`)
+var nodePlace = lazyregexp.New(`^(?:file://)?(/\S+|[A-Z]:\\\S+):(\d+)$`)
 
 // take takes the next line; it tells whether it belongs to a stack.
 func (s *stacks) take(line string) bool {
@@ -137,7 +138,7 @@ func (s *stacks) take(line string) bool {
 	shapes := stackShapes()
 	for i := range shapes {
 		f := &shapes[i]
-		if g := named(f.head, f.head.SubexpNames(), line); g != nil {
+		if g := named(f.head, line); g != nil {
 			s.head = line
 			s.begin(f, g)
 			return true
@@ -174,13 +175,13 @@ func (s *stacks) inside(line string) bool {
 		return true
 	}
 	if f.cause != nil {
-		if g := named(f.cause, f.cause.SubexpNames(), line); g != nil {
+		if g := named(f.cause, line); g != nil {
 			s.outer = cmp.Or(s.now.Place, s.outer)
 			s.now, s.own = Crash{Text: strings.TrimSuffix(g["text"], " {")}, false
 			return true
 		}
 	}
-	if g := named(f.frame, f.frame.SubexpNames(), line); g != nil {
+	if g := named(f.frame, line); g != nil {
 		if f.upward { // what was innermost so far is not
 			s.own, s.now.Package, s.now.Version = false, "", ""
 		}
@@ -191,7 +192,7 @@ func (s *stacks) inside(line string) bool {
 	case f.upward && strings.HasPrefix(line, " "):
 		return true // the source line
 	case f.upward:
-		if g := named(f.tail, f.tail.SubexpNames(), line); g != nil {
+		if g := named(f.tail, line); g != nil {
 			s.now.Text = g["text"]
 			s.end()
 			return true
@@ -206,7 +207,7 @@ func (s *stacks) inside(line string) bool {
 }
 
 // placeless is a frame that tells no place, or says how many more there are.
-var placeless = regexp.MustCompile(`^\s*(?:at|\.\.\.) `)
+var placeless = lazyregexp.New(`^\s*(?:at|\.\.\.) `)
 
 // frame notes a place of the stack.
 func (s *stacks) frame(g map[string]string, line string) {
@@ -235,7 +236,7 @@ func (s *stacks) frame(g map[string]string, line string) {
 
 // jarFile is a JAR in a frame, as logging libraries print it, or an application of
 // Erlang/OTP with its version.
-var jarFile = regexp.MustCompile(`^([\w.-]+?)[- ](\d[\w.+-]*?)(?:\.jar)?(?:[:!].*)?$`)
+var jarFile = lazyregexp.New(`^([\w.-]+?)[- ](\d[\w.+-]*?)(?:\.jar)?(?:[:!].*)?$`)
 
 func jarName(jar string) (name, version string) {
 	if m := jarFile.FindStringSubmatch(jar); m != nil {

@@ -1,10 +1,11 @@
 package finding
 
 import (
-	"regexp"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Test is the result of one test.
@@ -27,10 +28,10 @@ type Test struct {
 func (t Test) Failed() bool { return !t.Passed && !t.Skipped && !t.Unstable }
 
 var (
-	tapResult  = regexp.MustCompile(`^( *)(not )?ok(?: +\d+)?(?: +- +|[ -]+|$)(.*)$`)
-	tapSubtest = regexp.MustCompile(`^( *)# Subtest: (.*)$`)
-	tapPlan    = regexp.MustCompile(`^ *(?:1\.\.\d+|# (?:tests|suites|pass|fail|cancelled|skipped|todo|duration_ms) [\d.]+)`)
-	tapSkip    = regexp.MustCompile(`(?i) # (?:skip|todo)\b.*$`)
+	tapResult  = lazyregexp.New(`^( *)(not )?ok(?: +\d+)?(?: +- +|[ -]+|$)(.*)$`)
+	tapSubtest = lazyregexp.New(`^( *)# Subtest: (.*)$`)
+	tapPlan    = lazyregexp.New(`^ *(?:1\.\.\d+|# (?:tests|suites|pass|fail|cancelled|skipped|todo|duration_ms) [\d.]+)`)
+	tapSkip    = lazyregexp.New(`(?i) # (?:skip|todo)\b.*$`)
 )
 
 // tapIndent is what a subtest is indented by.

@@ -4,9 +4,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
-
-	"github.com/alecthomas/chroma/v2/lexers"
 )
 
 // pair is how something begins and ends.
@@ -39,7 +38,6 @@ type Language struct {
 	void        bool     // with elements that are never closed
 	inHTML      bool     // code stands between marks in a page
 	first       *[256]bool
-	other       string // the library's name for a language that is not described here
 }
 
 // begins tells with which bytes a comment or a string may begin.
@@ -107,7 +105,7 @@ var script = Language{
 }
 
 // table has the languages that are described here.
-var table = func() map[string]*Language {
+var table = sync.OnceValue(func() map[string]*Language {
 	javascript, typescript := script, script
 	javascript.jsx = true
 	all := map[string]*Language{
@@ -200,6 +198,38 @@ var table = func() map[string]*Language {
 			words:   "-",
 			strings: []quote{triple, {open: "'''", close: "'''", lines: true}, double, single},
 		},
+		"erlang": {line: []string{"%"}, words: "@", strings: []quote{triple, double.long(), single}},
+		"fsharp": {
+			Lines: true, Indented: true, line: slashes, blocks: []pair{{"(*", "*)"}}, nested: true, chars: true,
+			strings: []quote{triple, {open: `@"`, close: `"`, lines: true, doubled: true}, double.long()},
+		},
+		"visualbasic": {Lines: true, line: []string{"'"}, strings: []quote{{open: `"`, close: `"`, doubled: true}}},
+		"clojure":     {line: []string{";"}, words: "-*+!?<>=./", strings: []quote{double.long()}},
+		"haskell": {
+			Lines: true, Indented: true, line: []string{"--"}, blocks: []pair{{"{-", "-}"}}, nested: true, chars: true, tails: "'",
+			strings: []quote{double},
+		},
+		"lua": {
+			Lines: true, blocks: []pair{{"--[[", "]]"}}, line: []string{"--"},
+			strings: []quote{{open: "[[", close: "]]", lines: true}, double, single},
+		},
+		"perl": {Lines: true, line: []string{"#"}, begin: &pair{"=pod", "\n=cut"}, words: "$@%", strings: []quote{double.long(), single.long()}},
+		"r":    {Lines: true, line: []string{"#"}, words: ".", strings: []quote{double.long(), single.long(), backtick}},
+		"julia": {
+			Lines: true, line: []string{"#"}, blocks: []pair{{"#=", "=#"}}, nested: true, tails: "!", chars: true,
+			strings: []quote{triple.with("$(", true), double.long()},
+		},
+		"powershell": {
+			Lines: true, line: []string{"#"}, blocks: []pair{{"<#", "#>"}}, words: "$-",
+			strings: []quote{double.with("$(", true).long(), {open: "'", close: "'", doubled: true, lines: true}},
+		},
+		"protobuf": {line: slashes, blocks: stars, words: ".", strings: []quote{double, single}},
+		"graphql":  {Lines: true, line: []string{"#"}, words: "$@", strings: []quote{triple, double}},
+		"nix": {
+			line: []string{"#"}, blocks: stars, words: "-'",
+			strings: []quote{double.with("${", false).long(), {open: "''", close: "''", lines: true}},
+		},
+		"cmake":      {Lines: true, line: []string{"#"}, words: "-.", strings: []quote{double.long()}},
 		"properties": {Lines: true, line: []string{"#", "!"}, words: "-."},
 		"ini":        {Lines: true, line: []string{"#", ";"}, words: "-."},
 		"json":       {line: slashes, blocks: stars, strings: []quote{double, single}},
@@ -210,7 +240,7 @@ var table = func() map[string]*Language {
 		l.first = l.begins()
 	}
 	return all
-}()
+})
 
 // byEnding are the languages of files by the end of their names, byName by their whole names.
 var byEnding = map[string]string{
@@ -225,27 +255,23 @@ var byEnding = map[string]string{
 	".targets": "xml", ".config": "xml",
 	".xaml": "xml", ".cshtml": "html", ".razor": "html", ".yml": "yaml", ".yaml": "yaml", ".toml": "toml", ".properties": "properties",
 	".ini": "ini", ".cfg": "ini", ".env": "properties", ".json": "json", ".jsonc": "json", ".json5": "json", ".tf": "hcl", ".mk": "makefile",
+	".erl": "erlang", ".hrl": "erlang", ".fs": "fsharp", ".fsx": "fsharp", ".fsi": "fsharp", ".vb": "visualbasic", ".clj": "clojure",
+	".cljs": "clojure", ".cljc": "clojure", ".edn": "clojure", ".hs": "haskell", ".lua": "lua", ".pl": "perl", ".pm": "perl", ".r": "r",
+	".jl": "julia", ".ps1": "powershell", ".psm1": "powershell", ".proto": "protobuf", ".graphql": "graphql", ".gql": "graphql",
+	".nix": "nix", ".cmake": "cmake", ".mm": "c", ".nuspec": "xml", ".pom": "xml", ".podspec": "ruby",
 }
 
 var byName = map[string]string{
 	"Gemfile": "ruby", "Rakefile": "ruby", "Guardfile": "ruby", "gems.rb": "ruby", "Podfile": "ruby", "Fastfile": "ruby",
 	"Vagrantfile": "ruby",
 	"Dockerfile":  "dockerfile", "Containerfile": "dockerfile", "Makefile": "makefile", "GNUmakefile": "makefile", "Jenkinsfile": "groovy",
-	"BUILD": "python", ".env": "properties", ".editorconfig": "ini", ".npmrc": "ini", "Procfile": "shell",
+	"CMakeLists.txt": "cmake",
+	"BUILD":          "python", ".env": "properties", ".editorconfig": "ini", ".npmrc": "ini", "Procfile": "shell",
 }
 
 // Named is the language of a name; nil for none.
 func Named(name string) *Language {
-	if l := table[name]; l != nil {
-		return l
-	}
-	if name == "" || name == "plaintext" {
-		return nil
-	}
-	if found := lexers.Get(name); found != nil {
-		return &Language{Name: name, Lines: true, other: found.Config().Name}
-	}
-	return nil
+	return table()[name]
 }
 
 // Code is how a piece of code by itself is split: without the page that it stands in.
@@ -261,7 +287,7 @@ func (l *Language) Code() *Language {
 // Languages are the names of those that are described here, sorted.
 func Languages() []string {
 	var names []string
-	for name := range table {
+	for name := range table() {
 		names = append(names, name)
 	}
 	slices.Sort(names)
@@ -272,23 +298,14 @@ func Languages() []string {
 func Of(file string) *Language {
 	base := path.Base(file)
 	if name := byName[base]; name != "" {
-		return table[name]
+		return table()[name]
 	}
 	if strings.HasPrefix(base, "Dockerfile.") || strings.HasPrefix(base, ".env.") {
-		return table[byName[base[:strings.LastIndexByte(base[1:], '.')+1]]]
+		return table()[byName[base[:strings.LastIndexByte(base[1:], '.')+1]]]
 	}
 	ending := strings.ToLower(path.Ext(base))
 	if name := byEnding[ending]; name != "" {
-		return table[name]
-	}
-	if ending == "" || strings.Contains(documents, ending+" ") {
-		return nil
-	}
-	if found := lexers.Match("x" + ending); found != nil && found.Config().Name != "plaintext" {
-		return &Language{Name: strings.ToLower(found.Config().Name), Lines: true, other: found.Config().Name}
+		return table()[name]
 	}
 	return nil
 }
-
-// documents are the ends of files that are written for people, or are no source.
-const documents = ".md .markdown .rst .adoc .txt .svg .lock .sum .log .diff .patch .csv .tsv .po .pot "

@@ -43,8 +43,6 @@ func (t Token) Of(src string) string { return src[t.Start:t.End] }
 func Split(l *Language, src string) []Token {
 	s := &scanner{lang: l, src: src, end: len(src), last: -1, tokens: make([]Token, 0, len(src)/4)}
 	switch {
-	case l.other != "":
-		s.others()
 	case l.markup:
 		s.markup()
 	case l.inHTML:

@@ -1,9 +1,10 @@
 package notes
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Kind is what an entry is about.
@@ -47,36 +48,36 @@ type Need struct {
 
 // sections are the words of a heading that tell the kind of what is below it.
 var sections = []struct {
-	words *regexp.Regexp
+	words *lazyregexp.Regexp
 	kind  Kind
 }{
-	{regexp.MustCompile(`(?i)\bbreaking|💥|backwards?[ -]incompatib|incompatible|\bmajor changes|upgrade notes|migrat(ion|ing)`), Breaking},
-	{regexp.MustCompile(`(?i)\bremov(ed|als?)\b|\bdropped\b|🔥`), Removed},
-	{regexp.MustCompile(`(?i)\brequirements?\b|\bprerequisites?\b`), Needs},
-	{regexp.MustCompile(`(?i)\brenam(ed|es|ings?)\b`), Renamed},
-	{regexp.MustCompile(`(?i)\bdeprecat`), Deprecated},
-	{regexp.MustCompile(`(?i)\bsecurity|vulnerab`), Security},
-	{regexp.MustCompile(`(?i)\badd(ed|itions?)\b|\bnew\b|features?|enhancements?|✨|🚀|minor changes`), Added},
-	{regexp.MustCompile(`(?i)\bfix(ed|es)?\b|bug ?fix|🐛|patch(es)? changes|\bbugs?\b`), Fixed},
+	{lazyregexp.New(`(?i)\bbreaking|💥|backwards?[ -]incompatib|incompatible|\bmajor changes|upgrade notes|migrat(ion|ing)`), Breaking},
+	{lazyregexp.New(`(?i)\bremov(ed|als?)\b|\bdropped\b|🔥`), Removed},
+	{lazyregexp.New(`(?i)\brequirements?\b|\bprerequisites?\b`), Needs},
+	{lazyregexp.New(`(?i)\brenam(ed|es|ings?)\b`), Renamed},
+	{lazyregexp.New(`(?i)\bdeprecat`), Deprecated},
+	{lazyregexp.New(`(?i)\bsecurity|vulnerab`), Security},
+	{lazyregexp.New(`(?i)\badd(ed|itions?)\b|\bnew\b|features?|enhancements?|✨|🚀|minor changes`), Added},
+	{lazyregexp.New(`(?i)\bfix(ed|es)?\b|bug ?fix|🐛|patch(es)? changes|\bbugs?\b`), Fixed},
 }
 
 // says are the words of an entry that tell its kind, whatever section it stands in.
 var says = []struct {
-	words *regexp.Regexp
+	words *lazyregexp.Regexp
 	kind  Kind
 }{
-	{regexp.MustCompile(`(?i)\bbreaking\b[ :!*-]|^\W*breaking\b|💥|^\w+(\([^)]*\))?!:|\bincompatible\b`), Breaking},
+	{lazyregexp.New(`(?i)\bbreaking\b[ :!*-]|^\W*breaking\b|💥|^\w+(\([^)]*\))?!:|\bincompatible\b`), Breaking},
 	{needWords, Needs},
 	{
-		regexp.MustCompile(
+		lazyregexp.New(
 			`(?i)^\W*(\w+(\([^)]*\))?:\s*)?(remov(e|ed|es|al of)|drop(s|ped)?|delet(e|ed))\b|\b(has|have|was|were|is|are) (been ` +
 				`)?(removed|dropped)\b|\bno longer (available|exists?|supported)|\bdrops? support\b`,
 		),
 		Removed,
 	},
-	{regexp.MustCompile(`(?i)^\W*(\w+(\([^)]*\))?:\s*)?renam(e|ed|es)\b|\b(is|are|was|were|has been|have been) renamed\b`), Renamed},
-	{regexp.MustCompile(`(?i)\bdeprecat(e|ed|es|ion|ing)\b`), Deprecated},
-	{regexp.MustCompile(`(?i)\bCVE-\d|\bGHSA-|\bvulnerab|^\W*security\b`), Security},
+	{lazyregexp.New(`(?i)^\W*(\w+(\([^)]*\))?:\s*)?renam(e|ed|es)\b|\b(is|are|was|were|has been|have been) renamed\b`), Renamed},
+	{lazyregexp.New(`(?i)\bdeprecat(e|ed|es|ion|ing)\b`), Deprecated},
+	{lazyregexp.New(`(?i)\bCVE-\d|\bGHSA-|\bvulnerab|^\W*security\b`), Security},
 }
 
 const runtimes = `node(?:\.?js)?|npm|yarn|pnpm|go|golang|python|java|jdk|jre|ruby|rubygems|bundler|php|\.net|dotnet|` +
@@ -84,20 +85,20 @@ const runtimes = `node(?:\.?js)?|npm|yarn|pnpm|go|golang|python|java|jdk|jre|rub
 	`erlang(?:/otp)?|otp|gradle|maven|kotlin|scala|dart|swift|android|ios|xcode|composer`
 
 var (
-	needWords = regexp.MustCompile(
+	needWords = lazyregexp.New(
 		`(?i)\b(?:requires?|required|needs?|minimum(?: supported)?|bump(?:s|ed)?(?: the)? min(?:imum)?\w*|drop(?:s|ped)? support ` +
 			`for|no longer supports?|now on|at least)\b` +
 			`[^.;]{0,60}?(?:^|[^\w])(` + runtimes + `)\b`,
 	)
-	needVersion = regexp.MustCompile(
+	needVersion = lazyregexp.New(
 		`(?i)(?:^|[^\w])(` + runtimes + `)(?:\s+versions?)?(?:\s+(?:to|is|of|now))*[\s:]*(?:>=|≥|v)?\s*v?([0-9]+(?:\.[0-9]+)*)`,
 	)
-	needDropped = regexp.MustCompile(`(?i)\b(drop(?:s|ped)?|removed?) support|no longer supports?`)
-	bullet      = regexp.MustCompile(`^(\s*)(?:[-*+•o–]|\(?[0-9]{1,3}[.)])\s+(.*)$`)
-	subHeading  = regexp.MustCompile(
+	needDropped = lazyregexp.New(`(?i)\b(drop(?:s|ped)?|removed?) support|no longer supports?`)
+	bullet      = lazyregexp.New(`^(\s*)(?:[-*+•o–]|\(?[0-9]{1,3}[.)])\s+(.*)$`)
+	subHeading  = lazyregexp.New(
 		`^\s*(?:#{1,6}\s+(.*?)\s*#*|={2,6}\s+(.*?)|\*\*([^*]+)\*\*:?|__([^_]+)__:?|([A-Z][A-Za-z /&-]{2,40}):)\s*$`,
 	)
-	code = regexp.MustCompile("``([^`]+)``|`([^`\n]+)`|<code>([^<]+)</code>|\"([^\"\\s]{3,60})\"|(?:^|[\\s(])'([^'\\s]{3,60})'")
+	code = lazyregexp.New("``([^`]+)``|`([^`\n]+)`|<code>([^<]+)</code>|\"([^\"\\s]{3,60})\"|(?:^|[\\s(])'([^'\\s]{3,60})'")
 )
 
 // Entries are what a part says, in its order.
@@ -167,9 +168,9 @@ func (p *Part) Entries() (entries []Entry) {
 const maxEntry = 4000
 
 // linked is a link of Markdown, of which the text is kept.
-var linked = regexp.MustCompile(`!?\[([^\]]*)\]\((?:[^()]|\([^)]*\))*\)`)
+var linked = lazyregexp.New(`!?\[([^\]]*)\]\((?:[^()]|\([^)]*\))*\)`)
 
-var reference = regexp.MustCompile(`^\[[^\]]+\]:\s*\S+$`)
+var reference = lazyregexp.New(`^\[[^\]]+\]:\s*\S+$`)
 
 // kindOf is the kind of what stands below a heading.
 func kindOf(label string) Kind {
@@ -238,7 +239,7 @@ func isName(text string) bool {
 	return len(text) <= 100 && nameLike.MatchString(plainName(text))
 }
 
-var nameLike = regexp.MustCompile(`^(--?|@|#|\.|/|\$)?[A-Za-z_][\w$@/.:-]*$`)
+var nameLike = lazyregexp.New(`^(--?|@|#|\.|/|\$)?[A-Za-z_][\w$@/.:-]*$`)
 
 // plainName is a name without what may stand behind and before it.
 func plainName(text string) string {

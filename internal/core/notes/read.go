@@ -5,9 +5,10 @@ package notes
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Part is what a file says of one version.
@@ -27,7 +28,7 @@ type Line struct {
 }
 
 // wanted are the usual names of files with notes, without their endings, and the endings.
-var wanted = regexp.MustCompile(
+var wanted = lazyregexp.New(
 	`(?i)^(change-?logs?|changes|history|news|releases?|release[-_]?notes|upgrade|upgrading|upgrade[-_]?guide|` +
 		`migrat(e|ing|ion)|migration[-_]?guide|breaking(-?changes)?|what'?s-?new)([-_. ]?v?[0-9][0-9.x]*)?(\.(md|markdown|mdx|` +
 		`rst|txt|adoc|asciidoc))?$`,
@@ -36,9 +37,9 @@ var wanted = regexp.MustCompile(
 // folders are where such files lie besides an archive's top; in the first ones a file may have
 // any name with a version.
 var (
-	folders = regexp.MustCompile(`(?i)^(docs?|\.github|changelogs?|changes|releases?|release[-_]?notes|migrations?|upgrad(e|ing)|news)$`)
-	perFile = regexp.MustCompile(`(?i)^(changelogs?|changes|releases?|release[-_]?notes|migrations?|upgrad(e|ing)|news)$`)
-	oneFile = regexp.MustCompile(`(?i)^v?[0-9]+(\.[0-9x]+)*([-.][0-9a-z.]+)?\.(md|markdown|mdx|rst|txt|adoc|asciidoc)$`)
+	folders = lazyregexp.New(`(?i)^(docs?|\.github|changelogs?|changes|releases?|release[-_]?notes|migrations?|upgrad(e|ing)|news)$`)
+	perFile = lazyregexp.New(`(?i)^(changelogs?|changes|releases?|release[-_]?notes|migrations?|upgrad(e|ing)|news)$`)
+	oneFile = lazyregexp.New(`(?i)^v?[0-9]+(\.[0-9x]+)*([-.][0-9a-z.]+)?\.(md|markdown|mdx|rst|txt|adoc|asciidoc)$`)
 )
 
 // IsNotes tells whether a file of an archive may hold notes, by its name.
@@ -67,28 +68,28 @@ const number = `[0-9]+(?:\.[0-9]+)+(?:\.x)?(?:[-+.~]?(?:alpha|beta|rc|pre|previe
 var (
 	// A version at the beginning of a heading: "[1.2.3] - 2020-01-31", "Version 1.2.3", "pier@1.2.3",
 	// "2020-01-31, Version 1.2.3", "Changes in 1.2.3".
-	heading = regexp.MustCompile(`^(?:[0-9]{4}[-./][0-9]{2}[-./][0-9]{2}[,:]?\s+)?((?:[\w@/.-]+@|(?:[A-Za-z@/._-]+\s+){0,4}?))` +
+	heading = lazyregexp.New(`^(?:[0-9]{4}[-./][0-9]{2}[-./][0-9]{2}[,:]?\s+)?((?:[\w@/.-]+@|(?:[A-Za-z@/._-]+\s+){0,4}?))` +
 		`(?:[Vv]ersion:?\s+|[Rr]elease:?\s+)?["'\x60*_\[(]*[vV]?(` + number + `)["'\x60*_\])]*(.*)$`)
 	// A major alone needs a word before it, or "x" behind it.
-	headingMajor = regexp.MustCompile(
+	headingMajor = lazyregexp.New(
 		`^(?:[A-Za-z@/._-]+\s+){0,4}?(?:[Vv]ersion\s+|[Rr]elease\s+|[vV])?([0-9]+)(\.x)?\b["'\x60*_\])]*(.*)$`,
 	)
-	unreleased = regexp.MustCompile(
+	unreleased = lazyregexp.New(
 		`(?i)^["'*_\[(]*(unreleased|upcoming|next|head|master|main|develop(ment)?|not released|in development)\b`,
 	)
-	fromTo = regexp.MustCompile(
+	fromTo = lazyregexp.New(
 		`(?i)\bfrom\s+(?:version\s+)?v?([0-9]+(?:\.[0-9x]+)*)\s+(?:to|->|→)\s+(?:version\s+)?v?([0-9]+(?:\.[0-9x]+)*)|` +
 			`\bv?([0-9]+(?:\.[0-9x]+)*)\s*(?:->|→|=>| to )\s*v?([0-9]+(?:\.[0-9x]+)*)\b`,
 	)
-	anyNumber    = regexp.MustCompile(`\bv?[0-9]+\.[0-9]+(\.[0-9]+)?\b`)
-	afterVersion = regexp.MustCompile(`^\s*($|[-–—:/,(\[]|\\?\()|^\s+(\(|released?\b|[0-9]{4}|[A-Za-z]{3,9}\.?\s+[0-9]|["“*]|` +
+	anyNumber    = lazyregexp.New(`\bv?[0-9]+\.[0-9]+(\.[0-9]+)?\b`)
+	afterVersion = lazyregexp.New(`^\s*($|[-–—:/,(\[]|\\?\()|^\s+(\(|released?\b|[0-9]{4}|[A-Za-z]{3,9}\.?\s+[0-9]|["“*]|` +
 		`[^.]{0,60}$)`)
-	together   = regexp.MustCompile(`^(\s*/\s*v?[0-9][0-9A-Za-z.-]*)+`) // "1.28.0/0.50.0"
-	afterWords = regexp.MustCompile(`^\s*[-–—:,(\[]`)
-	underline  = regexp.MustCompile(`^(=+|-+|~+|\^+|\*+|#+|\++)\s*$`)
-	link       = regexp.MustCompile(`\]\([^)]*\)`)
-	anchor     = regexp.MustCompile(`<a [^>]*>\s*(</a>)?|</a>|<!--.*?-->`)
-	dated      = regexp.MustCompile(`[0-9]{4}[-/.][0-9]{1,2}[-/.][0-9]{1,2}|\b[0-9]{1,2}\s+\w+\s+[0-9]{4}|\b\w+ [0-9]{1,2},? [0-9]{4}`)
+	together   = lazyregexp.New(`^(\s*/\s*v?[0-9][0-9A-Za-z.-]*)+`) // "1.28.0/0.50.0"
+	afterWords = lazyregexp.New(`^\s*[-–—:,(\[]`)
+	underline  = lazyregexp.New(`^(=+|-+|~+|\^+|\*+|#+|\++)\s*$`)
+	link       = lazyregexp.New(`\]\([^)]*\)`)
+	anchor     = lazyregexp.New(`<a [^>]*>\s*(</a>)?|</a>|<!--.*?-->`)
+	dated      = lazyregexp.New(`[0-9]{4}[-/.][0-9]{1,2}[-/.][0-9]{1,2}|\b[0-9]{1,2}\s+\w+\s+[0-9]{4}|\b\w+ [0-9]{1,2},? [0-9]{4}`)
 )
 
 // title is a line that is a heading.
@@ -174,7 +175,7 @@ func titlesOf(lines []string) (titles []title) {
 	return titles
 }
 
-var tags = regexp.MustCompile(`<[^>]*>`)
+var tags = lazyregexp.New(`<[^>]*>`)
 
 // plainTitles are lines of plain text that begin with a version, at the beginning of a line.
 func plainTitles(lines []string) (titles []title) {
@@ -273,7 +274,7 @@ func cut(name string, lines []string, titles []title) (parts []Part) {
 	return parts
 }
 
-var bareVersion = regexp.MustCompile(`^[^\pL\d]*[vV]?[0-9]`)
+var bareVersion = lazyregexp.New(`^[^\pL\d]*[vV]?[0-9]`)
 
 // Between are the parts that are of versions after one and up to another. Compare orders a
 // version of a heading with those: it tells whether it is after the first, and not after the

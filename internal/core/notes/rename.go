@@ -1,8 +1,9 @@
 package notes
 
 import (
-	"regexp"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // The parts that the forms below are made of: a name in code font or in quotes, what may stand
@@ -15,14 +16,14 @@ const (
 )
 
 // form is a sentence, in any case of letters.
-func form(parts ...string) *regexp.Regexp {
-	return regexp.MustCompile(`(?i)` + strings.Join(parts, ""))
+func form(parts ...string) *lazyregexp.Regexp {
+	return lazyregexp.New(`(?i)` + strings.Join(parts, ""))
 }
 
 // renames are the sentences that plainly state another name, with the old and the new one in
 // quotes or code font. Swapped has the new one first.
 var renames = []struct {
-	form    *regexp.Regexp
+	form    *lazyregexp.Regexp
 	swapped bool
 }{
 	{form(quotedName, little, `\b(?:is now(?: called| named)?|became|becomes|renamed (?:to|as)|moved to)\s+`, the, quotedName), false},

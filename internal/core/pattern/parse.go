@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/spelling"
 )
@@ -350,7 +351,7 @@ func (r *reader) parts(within *meta) (all []part, err error) {
 // single tells whether a hole takes one token only.
 func (p part) single() bool { return p.of == WordHole || p.of == StringHole || p.of == NumberHole }
 
-var holeName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]*$`)
+var holeName = lazyregexp.New(`^[A-Za-z][A-Za-z0-9_-]*$`)
 
 // hole reads a hole: its name, and what it takes.
 func (r *reader) hole(m meta) (p part, err error) {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/splice"
 )
@@ -329,4 +330,4 @@ func (b *Rename) elsewhere(f *File, c *changed) {
 	}
 }
 
-var wordy = regexp.MustCompile(`^[\pL\pN_$]`)
+var wordy = lazyregexp.New(`^[\pL\pN_$]`)

@@ -3,10 +3,10 @@ package rewrite
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"strings"
 
 	"bellwether/internal/core/keys"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
 )
 
@@ -48,9 +48,9 @@ func (f *File) loose() map[string]int {
 var (
 	// What says so at any place of the beginning, and what does in the first lines alone: further down it may be about
 	// a method, or an annotation of one's own.
-	madeBy   = regexp.MustCompile(`(?i)code generated .*do not edit|@generated\b|this file (is|was) (automatically |auto-?)?generated`)
-	madeByUp = regexp.MustCompile(`(?i)\bauto-?generated\b`)
-	minified = regexp.MustCompile(`(?i)[.-]min\.(js|css|mjs|cjs)$|\.bundle\.js$|\.map$`)
+	madeBy   = lazyregexp.New(`(?i)code generated .*do not edit|@generated\b|this file (is|was) (automatically |auto-?)?generated`)
+	madeByUp = lazyregexp.New(`(?i)\bauto-?generated\b`)
+	minified = lazyregexp.New(`(?i)[.-]min\.(js|css|mjs|cjs)$|\.bundle\.js$|\.map$`)
 )
 
 // Foreign are folders of what others wrote.
@@ -60,7 +60,7 @@ var Foreign = []string{"vendor", "node_modules", "third_party", "bower_component
 // they stand in.
 func Ours(text string) bool { return ownSchema.MatchString(text[:min(len(text), 4000)]) }
 
-var ownSchema = regexp.MustCompile(`(?m)^schema: bellwether/`)
+var ownSchema = lazyregexp.New(`(?m)^schema: bellwether/`)
 
 // firstLines are the first few lines of a text.
 func firstLines(text string, n int) string {

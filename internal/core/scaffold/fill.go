@@ -3,16 +3,17 @@ package scaffold
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // The forms in which generators write what is to be filled in, in names and contents.
-var placeholders = []*regexp.Regexp{
-	regexp.MustCompile(`\{\{\s*\.?([A-Za-z][\w.-]*)\s*\}\}`), regexp.MustCompile(`<%=?\s*([A-Za-z][\w.-]*)\s*%>`),
-	regexp.MustCompile(`__([A-Za-z][A-Za-z0-9]*(?:[_-][A-Za-z0-9]+)*)__`), regexp.MustCompile(`%%([A-Za-z][\w-]*)%%`),
-	regexp.MustCompile(`\[\[\s*([A-Za-z][\w.-]*)\s*\]\]`), regexp.MustCompile(`\$\$([A-Za-z][\w-]*)\$\$`),
+var placeholders = []*lazyregexp.Regexp{
+	lazyregexp.New(`\{\{\s*\.?([A-Za-z][\w.-]*)\s*\}\}`), lazyregexp.New(`<%=?\s*([A-Za-z][\w.-]*)\s*%>`),
+	lazyregexp.New(`__([A-Za-z][A-Za-z0-9]*(?:[_-][A-Za-z0-9]+)*)__`), lazyregexp.New(`%%([A-Za-z][\w-]*)%%`),
+	lazyregexp.New(`\[\[\s*([A-Za-z][\w.-]*)\s*\]\]`), lazyregexp.New(`\$\$([A-Za-z][\w-]*)\$\$`),
 }
 
 // fillKey is a name of a value in the form in which it is looked up: spellings that differ in case, "-", "_" and "." are one.

@@ -1,15 +1,16 @@
 package version
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 var (
-	numberText = regexp.MustCompile(`[0-9]{1,9}(?:\.[0-9]{1,9})*`)
-	prefixed   = regexp.MustCompile(`(?:^|[^A-Za-z])v[0-9]`)
+	numberText = lazyregexp.New(`[0-9]{1,9}(?:\.[0-9]{1,9})*`)
+	prefixed   = lazyregexp.New(`(?:^|[^A-Za-z])v[0-9]`)
 )
 
 // Bounds are versions that lie in a range if any does: those that it is written

@@ -3,9 +3,10 @@ package version
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Gem is the order and the requirement dialect of RubyGems, after Gem::Version and
@@ -21,9 +22,9 @@ type gemVersion struct {
 }
 
 var (
-	gemVersionForm = regexp.MustCompile(`^\s*(?:[0-9]+(?:\.[0-9a-zA-Z]+)*(?:-[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)?\s*$`)
-	gemSegment     = regexp.MustCompile(`[0-9]+|[a-zA-Z]+`)
-	gemPart        = regexp.MustCompile(`^\s*(=|!=|>=|<=|~>|>|<)?\s*([0-9]+(?:\.[0-9a-zA-Z]+)*(?:-[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)\s*$`)
+	gemVersionForm = lazyregexp.New(`^\s*(?:[0-9]+(?:\.[0-9a-zA-Z]+)*(?:-[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)?\s*$`)
+	gemSegment     = lazyregexp.New(`[0-9]+|[a-zA-Z]+`)
+	gemPart        = lazyregexp.New(`^\s*(=|!=|>=|<=|~>|>|<)?\s*([0-9]+(?:\.[0-9a-zA-Z]+)*(?:-[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)\s*$`)
 )
 
 // Parse reads a version. An empty text is 0.

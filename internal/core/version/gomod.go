@@ -3,8 +3,9 @@ package version
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // GoMod is the order of Go module versions: Semantic Versioning 2.0.0 with a
@@ -21,7 +22,7 @@ type moduleVersion struct {
 	text  string
 }
 
-var pseudoForm = regexp.MustCompile(`(?:^|[.])[0-9]{14}-[0-9a-z]{12}$`)
+var pseudoForm = lazyregexp.New(`(?:^|[.])[0-9]{14}-[0-9a-z]{12}$`)
 
 // Parse reads a version. That of an untagged commit (a pseudo-version) is one, too.
 func (GoMod) Parse(text string) (Version, error) {

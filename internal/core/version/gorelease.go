@@ -3,9 +3,10 @@ package version
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // GoRelease is the order of releases of Go itself, as go.mod's go line writes
@@ -20,7 +21,7 @@ type goRelease struct {
 	text         string
 }
 
-var goReleaseForm = regexp.MustCompile(
+var goReleaseForm = lazyregexp.New(
 	`^(?:go)?([1-9][0-9]{0,8})(?:\.(0|[1-9][0-9]{0,8})(?:(beta|rc)([1-9][0-9]{0,8})|\.(0|[1-9][0-9]{0,8}))?)?$`,
 )
 

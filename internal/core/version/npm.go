@@ -2,10 +2,11 @@ package version
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // NPM is the version order and range dialect of npm: Semantic Versioning with
@@ -116,11 +117,11 @@ func (o NPM) ParseRange(text string) (Range, error) {
 // What npm takes out of a range before it splits it at spaces: what names a build, and
 // the spaces behind an operator, if a version follows.
 var (
-	buildText     = regexp.MustCompile(`\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*`)
-	afterOperator = regexp.MustCompile(`([<>]=?|=) *([v= ]*[0-9xX*])`)
-	afterTilde    = regexp.MustCompile(`~>? +`)
-	afterCaret    = regexp.MustCompile(`\^ +`)
-	star          = regexp.MustCompile(`^([^*]*?)[<>]?=?\*`)
+	buildText     = lazyregexp.New(`\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*`)
+	afterOperator = lazyregexp.New(`([<>]=?|=) *([v= ]*[0-9xX*])`)
+	afterTilde    = lazyregexp.New(`~>? +`)
+	afterCaret    = lazyregexp.New(`\^ +`)
+	star          = lazyregexp.New(`^([^*]*?)[<>]?=?\*`)
 )
 
 // parseSet reads the comparators between two "||". Unreadable ones are

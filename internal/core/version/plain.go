@@ -4,9 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"math"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"bellwether/internal/core/lazyregexp"
 )
 
 // Plain is the order of runtimes, tools and platforms, and of all that has no
@@ -24,8 +25,8 @@ type plain struct {
 }
 
 var (
-	plainForm   = regexp.MustCompile(`^v?([0-9]{1,9}(?:\.[0-9]{1,9})*)(?:[-+_.]?([A-Za-z][0-9A-Za-z.+_-]*)|[-+_][0-9A-Za-z.+_-]*)?$`)
-	previewForm = regexp.MustCompile(`(?i)^(alpha|beta|rc|pre|preview|dev|snapshot|ea|m[0-9]|a[0-9]|b[0-9])`)
+	plainForm   = lazyregexp.New(`^v?([0-9]{1,9}(?:\.[0-9]{1,9})*)(?:[-+_.]?([A-Za-z][0-9A-Za-z.+_-]*)|[-+_][0-9A-Za-z.+_-]*)?$`)
+	previewForm = lazyregexp.New(`(?i)^(alpha|beta|rc|pre|preview|dev|snapshot|ea|m[0-9]|a[0-9]|b[0-9])`)
 )
 
 // Parse reads "20", "3.12.1", "v8.0.100", "17.0.9-ea". Numbers that are left out
@@ -128,7 +129,7 @@ type plainRange struct {
 	alternatives [][]plainBounds
 }
 
-var plainBoundsForm = regexp.MustCompile(
+var plainBoundsForm = lazyregexp.New(
 	`^(>=|<=|==|!=|~>|~=|>|<|=|\^|~)?\s*v?([0-9]{1,9}(?:\.[0-9]{1,9})*)?((?:\.?[xX*])*)([-+_.]?[A-Za-z][0-9A-Za-z.+_-]*)?`,
 )
 
@@ -238,7 +239,7 @@ func stated(numbers []int) string {
 }
 
 // restateForm is a version in a statement: its prefix, numbers, and wildcards.
-var restateForm = regexp.MustCompile(`^(v?)([0-9]+(?:\.[0-9]+)*)((?:\.[xX*])*)$`)
+var restateForm = lazyregexp.New(`^(v?)([0-9]+(?:\.[0-9]+)*)((?:\.[xX*])*)$`)
 
 // Onward is v's line.
 func (o Plain) Onward(v Version) string { return LineOf(o, v) }

@@ -10,7 +10,6 @@ import (
 	"io"
 	"iter"
 	"reflect"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +17,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/spelling"
 )
@@ -236,9 +236,9 @@ func Decode(file string, src []byte, into any) error {
 }
 
 var (
-	unknownKey  = regexp.MustCompile(`^field (.+) not found in type`)
-	lineInError = regexp.MustCompile(`^(?:yaml: )?(?:unmarshal errors:\s*)?line ([0-9]+): `)
-	wrongKind   = regexp.MustCompile("^cannot unmarshal (!!\\w+)(?: `(.*)`)? into (.+)$")
+	unknownKey  = lazyregexp.New(`^field (.+) not found in type`)
+	lineInError = lazyregexp.New(`^(?:yaml: )?(?:unmarshal errors:\s*)?line ([0-9]+): `)
+	wrongKind   = lazyregexp.New("^cannot unmarshal (!!\\w+)(?: `(.*)`)? into (.+)$")
 )
 
 // kindWords are what kinds of values are called, by YAML's tags and Go's types.

@@ -10,11 +10,11 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"regexp"
 	"strings"
 	"sync"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/fetch"
 )
@@ -90,7 +90,7 @@ func readVersions(text []byte) map[string]string {
 	return sums
 }
 
-var md5Text = regexp.MustCompile(`^[0-9a-f]{32}$`)
+var md5Text = lazyregexp.New(`^[0-9a-f]{32}$`)
 
 // without tells whether a source lists gems, and not this one.
 func (l *listing) without(gem string) bool {

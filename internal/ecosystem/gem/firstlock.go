@@ -7,11 +7,11 @@ import (
 	"io/fs"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 )
@@ -70,8 +70,8 @@ func (r *registry) withFirstLock(ctx context.Context, p *project) (*project, err
 }
 
 var (
-	rubyWhole      = regexp.MustCompile(`^ruby [0-9.]+(?:p[0-9]+)?`)
-	bundlerVersion = regexp.MustCompile(`([0-9]+(?:\.[0-9]+)+(?:\.[a-z0-9]+)?)\s*$`)
+	rubyWhole      = lazyregexp.New(`^ruby [0-9.]+(?:p[0-9]+)?`)
+	bundlerVersion = lazyregexp.New(`([0-9]+(?:\.[0-9]+)+(?:\.[a-z0-9]+)?)\s*$`)
 )
 
 // ownFolders are the sections PATH: of gems in folders of the project, the project itself among them.

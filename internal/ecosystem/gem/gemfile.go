@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/model"
 )
@@ -150,7 +150,7 @@ func newReader(file, src string, into *gemfile) *reader {
 }
 
 // theEnd is the line behind which a file of Ruby holds data.
-var theEnd = regexp.MustCompile(`(?m)^__END__\r?$`)
+var theEnd = lazyregexp.New(`(?m)^__END__\r?$`)
 
 func (r *reader) text(i int) string {
 	if i < 0 || i >= len(r.tokens) {

@@ -7,7 +7,6 @@ import (
 	"maps"
 	"net/url"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +14,7 @@ import (
 	"unique"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -120,11 +120,11 @@ func connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosyst
 }
 
 var (
-	rubyVersion = regexp.MustCompile(`^ruby ([0-9]+(?:\.[0-9]+)+)`)
-	gemName     = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
+	rubyVersion = lazyregexp.New(`^ruby ([0-9]+(?:\.[0-9]+)+)`)
+	gemName     = lazyregexp.New(`^[A-Za-z0-9._-]+$`)
 
-	platformName = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
-	sha256Text   = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	platformName = lazyregexp.New(`^[A-Za-z0-9._-]+$`)
+	sha256Text   = lazyregexp.New(`^[0-9a-f]{64}$`)
 )
 
 // variants are the releases of a gem, from its own source or else from the global ones.

@@ -4,10 +4,10 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 )
@@ -74,7 +74,7 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 }
 
 // emptyBlock is a block of a Gemfile in which no gem stands any more, with the empty line before it.
-var emptyBlock = regexp.MustCompile(
+var emptyBlock = lazyregexp.New(
 	`(?m)(?:^[ \t]*\r?\n)?^[ \t]*(?:group|source|platforms?|install_if|git|path)\b[^\n]*\bdo[ \t]*\r?\n(?:[ \t]*\r?\n)*[ \t]*end[ \t]*\r?\n`,
 )
 

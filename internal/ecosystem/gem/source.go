@@ -3,11 +3,11 @@ package gem
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
@@ -51,8 +51,8 @@ func readSource(rng string) repository {
 }
 
 var (
-	commitName = regexp.MustCompile(`^[0-9a-f]{7,40}$`)
-	tagName    = regexp.MustCompile(`^v?[0-9]+(\.[0-9A-Za-z]+)+$`)
+	commitName = lazyregexp.New(`^[0-9a-f]{7,40}$`)
+	tagName    = lazyregexp.New(`^v?[0-9]+(\.[0-9A-Za-z]+)+$`)
 )
 
 // IsSource tells whether a range asks for a repository.

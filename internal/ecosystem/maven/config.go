@@ -4,9 +4,9 @@ import (
 	"context"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
@@ -21,7 +21,7 @@ type config struct {
 	environment *mavenrepo.Environment
 }
 
-var option = regexp.MustCompile(`\S+`)
+var option = lazyregexp.New(`\S+`)
 
 // readConfig reads the options for the project in a folder: those of the nearest folder upwards that has any.
 func readConfig(files fs.FS, dir string) *config {
@@ -91,7 +91,7 @@ func (c *config) choose(list string) {
 	}
 }
 
-var javaVersion = regexp.MustCompile(`version "([^"]+)"`)
+var javaVersion = lazyregexp.New(`version "([^"]+)"`)
 
 // within adds what the call and the machine bring: variables, and the Java that there is.
 func (c *config) within(ctx context.Context, s ecosystem.Surroundings) {

@@ -1,10 +1,10 @@
 package maven
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/version"
 )
 
@@ -12,8 +12,8 @@ import (
 var releaseWords = []string{"final", "ga", "release", "sp", "v", "rel", "stable"}
 
 var (
-	flavourWord = regexp.MustCompile(`[A-Za-z]+[0-9]*`)
-	dateMajor   = regexp.MustCompile(`^(?:19|20)[0-9]{6}(?:[.-]|$)`)
+	flavourWord = lazyregexp.New(`[A-Za-z]+[0-9]*`)
+	dateMajor   = lazyregexp.New(`^(?:19|20)[0-9]{6}(?:[.-]|$)`)
 )
 
 // flavour is what a version says besides numbers and that it is a release: "jre" of "33.0-jre", "native-mt" of

@@ -9,11 +9,11 @@ import (
 	"net/url"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -106,7 +106,7 @@ func (s *Settings) TakeProject(file string, text []byte, around ecosystem.Surrou
 	return nil
 }
 
-var variable = regexp.MustCompile(`\$\{env\.[^}]*\}`)
+var variable = lazyregexp.New(`\$\{env\.[^}]*\}`)
 
 // take reads what a file of settings states. What was read before comes first. Of a file that is not the person's own,
 // neither logins nor variables, the proxy or the local repository count.

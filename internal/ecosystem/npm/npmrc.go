@@ -12,13 +12,13 @@ import (
 	"net/url"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"bellwether/internal/core/harmless"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/within"
@@ -42,7 +42,7 @@ type settings struct {
 // waiting is a login with a variable in it.
 type waiting struct{ place, value string }
 
-var envReference = regexp.MustCompile(`\$\{([^}]+)\}`)
+var envReference = lazyregexp.New(`\$\{([^}]+)\}`)
 
 // maxSettings bounds a file of settings or certificates, in bytes.
 const maxSettings = 4 << 20

@@ -3,9 +3,9 @@ package npm
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/version"
 )
 
@@ -46,7 +46,7 @@ type spec struct {
 var (
 	gitPrefixes = []string{"git+", "git:", "git@", "github:", "gitlab:", "bitbucket:", "gist:"}
 	// ownerRepo is the short form of a GitHub repository: "owner/repo#ref".
-	ownerRepo = regexp.MustCompile(`^[\w.-]+/[\w.-]+(#.*)?$`)
+	ownerRepo = lazyregexp.New(`^[\w.-]+/[\w.-]+(#.*)?$`)
 )
 
 // readSpec reads the value that a manifest gives for the dependency name.
@@ -120,7 +120,7 @@ func (s spec) fileTarget(dir string) (string, error) {
 
 // namePattern is what npm's registry takes as a name, old names with capital
 // letters included.
-var namePattern = regexp.MustCompile(`^(@[A-Za-z0-9~*-][A-Za-z0-9._~*-]*/)?[A-Za-z0-9~*-][A-Za-z0-9._~*!'()-]*$`)
+var namePattern = lazyregexp.New(`^(@[A-Za-z0-9~*-][A-Za-z0-9._~*-]*/)?[A-Za-z0-9~*-][A-Za-z0-9._~*!'()-]*$`)
 
 // checkName refuses names that no registry takes, and with them all that would
 // be a path or an object's inner name instead of a package.

@@ -2,18 +2,18 @@ package pin
 
 import (
 	"path"
-	"regexp"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 )
 
 // The instructions of a Dockerfile that matter here, after its reference.
 var (
-	fromLine = regexp.MustCompile(`(?i)^\s*FROM\s+((?:--\S+\s+)*)(\S+)(?:\s+AS\s+(\S+))?`)
-	argLine  = regexp.MustCompile(`(?i)^\s*ARG\s+([A-Za-z_][A-Za-z0-9_]*)=(?:"([^"]*)"|'([^']*)'|(\S*))`)
-	heredoc  = regexp.MustCompile(`<<-?["']?([A-Za-z_][A-Za-z0-9_]*)["']?`)
-	variable = regexp.MustCompile(`\$\{\{[^}]*\}\}|\$\{([A-Za-z_][A-Za-z0-9_]*)(?::?-([^}]*))?\}|\$([A-Za-z_][A-Za-z0-9_]*)`)
+	fromLine = lazyregexp.New(`(?i)^\s*FROM\s+((?:--\S+\s+)*)(\S+)(?:\s+AS\s+(\S+))?`)
+	argLine  = lazyregexp.New(`(?i)^\s*ARG\s+([A-Za-z_][A-Za-z0-9_]*)=(?:"([^"]*)"|'([^']*)'|(\S*))`)
+	heredoc  = lazyregexp.New(`<<-?["']?([A-Za-z_][A-Za-z0-9_]*)["']?`)
+	variable = lazyregexp.New(`\$\{\{[^}]*\}\}|\$\{([A-Za-z_][A-Za-z0-9_]*)(?::?-([^}]*))?\}|\$([A-Za-z_][A-Za-z0-9_]*)`)
 )
 
 // traced is a text put together from pieces of a file: each byte knows where it

@@ -3,12 +3,13 @@ package pin
 import (
 	"regexp"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 )
 
 var (
-	levelOf      = regexp.MustCompile(`<(?:maven\.compiler\.(?:release|source|target)|release|source|target)>\s*\$\{([\w.-]+)\}\s*<`)
-	javaOfFlavor = regexp.MustCompile(`-(?:jdk|jre|openjdk|temurin|corretto|amazoncorretto|sapmachine|semeru|zulu)-?([0-9]+)(?:[.-]|$)`)
+	levelOf      = lazyregexp.New(`<(?:maven\.compiler\.(?:release|source|target)|release|source|target)>\s*\$\{([\w.-]+)\}\s*<`)
+	javaOfFlavor = lazyregexp.New(`-(?:jdk|jre|openjdk|temurin|corretto|amazoncorretto|sapmachine|semeru|zulu)-?([0-9]+)(?:[.-]|$)`)
 )
 
 // levelByProperty reads the Java that a pom compiles for where a property of its own choosing states it.

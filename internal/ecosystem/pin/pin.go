@@ -18,6 +18,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sync/errgroup"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
 )
@@ -296,9 +297,9 @@ func oneLine(name string) func(f *file) {
 // and the digest behind it where it has a group for one.
 func text(subject, match string, options ...option) func(f *file) {
 	kind, name, _ := strings.Cut(subject, "/")
-	expression := regexp.MustCompile(match)
-	version, digest := 2*expression.SubexpIndex("version"), 2*expression.SubexpIndex("digest")
+	expression := lazyregexp.New(match)
 	return func(f *file) {
+		version, digest := 2*expression.SubexpIndex("version"), 2*expression.SubexpIndex("digest")
 		for _, m := range expression.FindAllSubmatchIndex(f.src, -1) {
 			all := options
 			if digest >= 0 && m[digest] >= 0 {
@@ -313,9 +314,9 @@ func text(subject, match string, options ...option) func(f *file) {
 // whole entry of it, one named version.
 func textList(subject, match, item string) func(f *file) {
 	kind, name, _ := strings.Cut(subject, "/")
-	expression, entry := regexp.MustCompile(match), regexp.MustCompile(item)
-	list, version := 2*expression.SubexpIndex("list"), 2*entry.SubexpIndex("version")
+	expression, entry := lazyregexp.New(match), lazyregexp.New(item)
 	return func(f *file) {
+		list, version := 2*expression.SubexpIndex("list"), 2*entry.SubexpIndex("version")
 		for _, m := range expression.FindAllSubmatchIndex(f.src, -1) {
 			start := m[list]
 			for _, e := range entry.FindAllSubmatchIndex(f.src[start:m[list+1]], -1) {
@@ -331,9 +332,9 @@ func among(list int, entry model.Site) option {
 
 // imageText reads references to images that a regular expression finds.
 func imageText(match string) func(f *file) {
-	expression := regexp.MustCompile(match)
-	group := 2 * expression.SubexpIndex("image")
+	expression := lazyregexp.New(match)
 	return func(f *file) {
+		group := 2 * expression.SubexpIndex("image")
 		for _, m := range expression.FindAllSubmatchIndex(f.src, -1) {
 			f.image(trace(string(f.src[m[group]:m[group+1]]), m[group], nil), m[group], m[group+1])
 		}

@@ -3,12 +3,12 @@ package pin
 import (
 	"bytes"
 	"path"
-	"regexp"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/jsondoc"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/yamldoc"
 )
@@ -43,7 +43,7 @@ type walker struct {
 	values map[string]traced // of variables that the file sets
 }
 
-var variableName = regexp.MustCompile(`^[A-Z][A-Z0-9_]*$`)
+var variableName = lazyregexp.New(`^[A-Z][A-Z0-9_]*$`)
 
 // variables notes what the file sets variables to; one that is set to
 // different values is not known.
@@ -148,7 +148,7 @@ func (w *walker) task(task string, inputs *yaml.Node) {
 }
 
 // expression is a value that is worked out when the file is run.
-var expression = regexp.MustCompile(`^\$\{\{\s*(matrix|env|inputs)\.`)
+var expression = lazyregexp.New(`^\$\{\{\s*(matrix|env|inputs)\.`)
 
 // versions reads one version, or a list of them.
 func (w *walker) versions(subject model.Subject, value *yaml.Node, options ...option) {

@@ -5,15 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
 	"syscall"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/host/run"
 )
 
 // full is how git says that a disk is.
-var full = regexp.MustCompile(`(?i)no space left on device|out of disk ?space`)
+var full = lazyregexp.New(`(?i)no space left on device|out of disk ?space`)
 
 // failure is the error of a git that failed.
 type failure struct {

@@ -11,10 +11,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"sync"
 	"time"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/host/within"
 )
 
@@ -31,7 +31,7 @@ type sealer struct {
 
 // sealed is how a file with a seal begins. What follows is the object itself, without
 // its first brace.
-var sealed = regexp.MustCompile(`^\{"seal": "([0-9a-f]{64})"(,|\})`)
+var sealed = lazyregexp.New(`^\{"seal": "([0-9a-f]{64})"(,|\})`)
 
 // seal gives a JSON object with our seal as its first member.
 func (s *sealer) seal(name string, object []byte) ([]byte, error) {

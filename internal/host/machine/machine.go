@@ -7,10 +7,10 @@ import (
 	"context"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 )
@@ -97,9 +97,9 @@ func Askable(s model.Subject) bool {
 }
 
 var (
-	dotted     = regexp.MustCompile(`[0-9]+(?:\.[0-9]+)+(?:-(?:rc|beta|alpha|ea)[0-9A-Za-z.]*)?`)
-	bare       = regexp.MustCompile(`^\s*[0-9]+\b`)
-	folderName = regexp.MustCompile(`^(?:[a-z]+-?)?([0-9]+(?:\.[0-9]+)*)`)
+	dotted     = lazyregexp.New(`[0-9]+(?:\.[0-9]+)+(?:-(?:rc|beta|alpha|ea)[0-9A-Za-z.]*)?`)
+	bare       = lazyregexp.New(`^\s*[0-9]+\b`)
+	folderName = lazyregexp.New(`^(?:[a-z]+-?)?([0-9]+(?:\.[0-9]+)*)`)
 )
 
 // versionIn is the version in what a program says of itself, "" for none.

@@ -6,12 +6,12 @@ import (
 	"context"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"time"
 
 	"github.com/adrg/xdg"
 
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/machine"
@@ -152,7 +152,7 @@ func (d *Desk) Ask(ctx context.Context, command ...string) (string, error) {
 	return d.prober.Ask(ctx, command...)
 }
 
-var versionText = regexp.MustCompile(`[0-9]+(\.[0-9]+)+[^\s"]*`)
+var versionText = lazyregexp.New(`[0-9]+(\.[0-9]+)+[^\s"]*`)
 
 // Installed is the version of an installed runtime or tool, "" if there is
 // none. It is asked the way that the part's ecosystem asks, if that does.

@@ -3,11 +3,11 @@ package notes
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
 	"bellwether/internal/core/spelling"
@@ -130,16 +130,16 @@ func (n noted) hint(name string) string {
 }
 
 var (
-	quotedText = regexp.MustCompile("[`'\"‘“]([A-Za-z_@$][\\w$@./:-]{1,80})['`\"’”]")
+	quotedText = lazyregexp.New("[`'\"‘“]([A-Za-z_@$][\\w$@./:-]{1,80})['`\"’”]")
 	// What tools say of a name that they do not find.
-	notFound = regexp.MustCompile(
+	notFound = lazyregexp.New(
 		`([\w$.]+)(?:\(\.\.\.\))? (?:is not (?:a function|a constructor|defined|exported)|undefined|is gone|was removed|does not exist)|` +
 			`(?i:undefined:|undefined (?:local variable or )?method|cannot find (?:name|symbol|module|package)|no (?:exported ` +
 			`)?(?:member|attribute|method|field|module) named|` +
 			`unknown (?:option|key|property|argument|setting)|unrecognized (?:option|argument)|has no (?:attribute|member|method|` +
 			`field)|symbol:\s+\w+)\s+["'\x60]?([\w$@./-]+)`,
 	)
-	nameShaped = regexp.MustCompile(`[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+|[A-Za-z_$]*[a-z0-9][A-Z_][\w$]*`)
+	nameShaped = lazyregexp.New(`[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+|[A-Za-z_$]*[a-z0-9][A-Z_][\w$]*`)
 )
 
 // mentioned are the names that new failures mention, those in quotes first.

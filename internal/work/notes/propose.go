@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -13,6 +12,7 @@ import (
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/keys"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/mention"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
@@ -72,10 +72,10 @@ func (r *reader) propose() {
 }
 
 var (
-	identifier = regexp.MustCompile(`^[A-Za-z_$][\w$]*$`)
-	dotted     = regexp.MustCompile(`^[A-Za-z_$][\w$]*(\.[A-Za-z_$][\w$]*)+$`)
-	slug       = regexp.MustCompile(`[^a-z0-9]+`)
-	humps      = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+	identifier = lazyregexp.New(`^[A-Za-z_$][\w$]*$`)
+	dotted     = lazyregexp.New(`^[A-Za-z_$][\w$]*(\.[A-Za-z_$][\w$]*)+$`)
+	slug       = lazyregexp.New(`[^a-z0-9]+`)
+	humps      = lazyregexp.New(`([a-z0-9])([A-Z])`)
 )
 
 // configured is what a rule for a key or a value of configuration does: the first file that has

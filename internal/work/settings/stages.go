@@ -11,6 +11,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 )
 
@@ -136,11 +137,10 @@ func readWatch(settings []Watch) (all []finding.Watch, err error) {
 		if !slices.Contains(finding.Kinds, w.Kind) {
 			return nil, fmt.Errorf("a pattern is of a failure, warning or deprecation, not %q", w.Kind)
 		}
-		pattern, err := regexp.Compile(w.Pattern)
-		if err != nil || w.Pattern == "" {
+		if _, err := regexp.Compile(w.Pattern); err != nil || w.Pattern == "" {
 			return nil, fmt.Errorf("%q is no regular expression", w.Pattern)
 		}
-		all = append(all, finding.Watch{Kind: w.Kind, Pattern: pattern})
+		all = append(all, finding.Watch{Kind: w.Kind, Pattern: lazyregexp.New(w.Pattern)})
 	}
 	return all, nil
 }

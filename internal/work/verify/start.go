@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 	"bellwether/internal/host/probe"
 	"bellwether/internal/host/run"
@@ -66,7 +67,7 @@ func withPort(stage model.Stage) (_ model.Stage, release func(), err error) {
 }
 
 // portTaken is how programs and runtimes say that somebody else has their port.
-var portTaken = regexp.MustCompile(
+var portTaken = lazyregexp.New(
 	`(?i)EADDRINUSE|address (?:is )?already in use|address in use|port \S+ is (?:already )?in use|only one usage of each socket address`,
 )
 
