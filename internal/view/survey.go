@@ -274,6 +274,9 @@ func surveyGrid(c model.SurveyComponent) grid {
 		case "indirect":
 			name += " (indirect)"
 		}
+		if r.When != "" {
+			name += " (if " + r.When + ")"
+		}
 		locked := plain("%s", r.Locked)
 		if r.Locked == "" && r.Installs != "" {
 			locked = span{r.Installs + " now", faint}

@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/condition"
 )
 
 // DeclarationID tells a declaration of a component from all others: its place and the name that it declares,
-// "decks/package.json::hawser". The place is a file and, where that is not enough, what in it holds the declaration,
-// "pom.xml#dependencyManagement". It stays the same while versions change.
+// "decks/package.json::hawser". The place is a file and, where that is not enough, what in it holds the declaration and when it
+// counts: "pom.xml#dependencyManagement", "pom.xml#profile==old". It stays the same while versions change.
 type DeclarationID string
 
 // between stands between the place and the name of a declaration. No ecosystem has it in its names.
@@ -49,25 +51,29 @@ func (r Requirement) Key() string {
 // Identify gives each requirement that its reader gave no ID one of its own, and finds out which names are declared at
 // several versions. Whoever reads a component calls it.
 func (c *Component) Identify() {
-	type site struct {
-		name, file, group string
-		start             int
-	}
-	places := map[[2]string]int{} // how many places a file has for a name
-	seen := map[site]bool{}
-	for _, r := range c.Requirements {
-		if at := (site{r.Name, r.Site.File, r.Group, r.Site.Start}); !seen[at] {
-			seen[at] = true
-			places[[2]string{r.Name, r.Site.File}]++
+	type spot struct{ name, file string }
+	groups, whens := map[spot]map[string]bool{}, map[spot]map[string]bool{}
+	note := func(of map[spot]map[string]bool, at spot, text string) {
+		if of[at] == nil {
+			of[at] = map[string]bool{}
 		}
+		of[at][text] = true
+	}
+	for _, r := range c.Requirements {
+		at := spot{r.Name, r.Site.File}
+		note(groups, at, r.Group)
+		note(whens, at, condition.Text(r.When))
 	}
 	taken, version, apart := map[DeclarationID]int{}, map[string]string{}, map[string]bool{}
 	for i := range c.Requirements {
 		r := &c.Requirements[i]
 		if r.ID == "" {
-			place := r.Site.File
-			if places[[2]string{r.Name, r.Site.File}] > 1 && r.Group != "" {
+			place, at := r.Site.File, spot{r.Name, r.Site.File}
+			if len(groups[at]) > 1 && r.Group != "" {
 				place += "#" + r.Group
+			}
+			if len(whens[at]) > 1 && r.When != nil {
+				place += "#" + strings.ReplaceAll(condition.Text(r.When), " ", "")
 			}
 			r.ID = Declaration(place, r.Name)
 			if taken[r.ID]++; taken[r.ID] > 1 {

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"bellwether/internal/core/condition"
 )
 
 // Subject is anything that has versions: a package of an ecosystem, or a
@@ -75,16 +77,17 @@ func ReadPURL(text string) (s Subject, version string, ok bool) {
 type Requirement struct {
 	ID       DeclarationID // tells it from all others; see Identify
 	Subject  Subject
-	Name     string // what the manifest calls it; differs from Subject.Name for an alias
-	Group    string // the manifest's own word: "dependencies", "devDependencies"
-	Range    string // as it counts: without an alias prefix
-	Site     Site   // where Range stands
-	Optional bool   // its absence is no error
-	Asked    bool   // it moves only where it must or is asked to by name: an indirect requirement, a runtime
-	Peer     bool   // it is for whoever uses this component to provide
-	Fixed    string // why it cannot be moved by version ("git source"); empty if it can
-	Locked   string // the version in effect by the lock; empty without one
-	Apart    bool   // other declarations of its name are at other versions
+	Name     string         // what the manifest calls it; differs from Subject.Name for an alias
+	Group    string         // the manifest's own word: "dependencies", "devDependencies"
+	When     condition.Expr // when it counts; nil for always
+	Range    string         // as it counts: without an alias prefix
+	Site     Site           // where Range stands
+	Optional bool           // its absence is no error
+	Asked    bool           // it moves only where it must or is asked to by name: an indirect requirement, a runtime
+	Peer     bool           // it is for whoever uses this component to provide
+	Fixed    string         // why it cannot be moved by version ("git source"); empty if it can
+	Locked   string         // the version in effect by the lock; empty without one
+	Apart    bool           // other declarations of its name are at other versions
 }
 
 // PinKinds are the kinds of subjects that are no packages.

@@ -94,6 +94,7 @@ type SurveyRequirement struct {
 	Name       string `json:"name"`
 	PURL       string `json:"purl"`
 	Group      string `json:"group"`
+	When       string `json:"when,omitempty"` // when it counts, as a condition
 	Range      string `json:"range"`
 	Place      string `json:"place"`                // file:line
 	Locked     string `json:"locked,omitempty"`     // the version in effect

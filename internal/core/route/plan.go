@@ -106,7 +106,8 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	}
 	if names := r.several(); len(names) > 0 && r.Reach > version.Stay {
 		r.notices = append(r.notices, fmt.Sprintf(
-			"declared in several majors at the end, each place by itself: %s; --to NAME@RANGE brings the places of one together", listed(names),
+			"declared at several majors: %s; each place stays in its own, and --to NAME@RANGE brings the places of a package together",
+			listed(names),
 		))
 	}
 	return r.legs, r.notices, nil

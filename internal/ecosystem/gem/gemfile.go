@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/condition"
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
@@ -15,13 +16,12 @@ import (
 
 // gemfile is what a Gemfile declares, as far as its text tells.
 type gemfile struct {
-	main      string // the file that was read first
-	gems      []declared
-	sources   []string // the addresses of the global ones, in order
-	specs     []string // folders of "gemspec" lines
-	has       map[string]bool
-	elsewhere map[string][]string // the platforms of gems that are for certain ones only
-	pinned    map[string]bool     // gems with a source of their own
+	main    string // the file that was read first
+	gems    []declared
+	sources []string // the addresses of the global ones, in order
+	specs   []string // folders of "gemspec" lines
+	has     map[string]bool
+	pinned  map[string]bool // gems with a source of their own
 	// computes is where a gem stands first whose line the text alone does not tell; zero if all tell.
 	computes model.Site
 	ruby     bool // it states which Ruby it needs
@@ -41,7 +41,8 @@ type declared struct {
 	source  string // an address, where it has one of its own
 	git     repository
 	path    string
-	fixed   string // why it cannot be moved; empty if it can
+	fixed   string         // why it cannot be moved; empty if it can
+	when    condition.Expr // the platforms that it is for; nil for all
 	file    string
 	line    int
 	options map[string]string
@@ -87,7 +88,7 @@ func readGemfile(files fs.FS, file string, src []byte) (*gemfile, error) {
 
 func newGemfile(file string) *gemfile {
 	return &gemfile{
-		main: file, has: map[string]bool{}, elsewhere: map[string][]string{}, pinned: map[string]bool{}, texts: map[string][]byte{},
+		main: file, has: map[string]bool{}, pinned: map[string]bool{}, texts: map[string][]byte{},
 	}
 }
 
@@ -436,7 +437,7 @@ func (r *reader) gem(i, end int, a args) {
 		case "condition":
 			d.fixed = conditional
 		case "platform", "platforms":
-			r.into.elsewhere[d.name] = words(b.value)
+			d.when = condition.All(d.when, anyPlatform(words(b.value)))
 		case "loop":
 			if d.rng != "" {
 				d.fixed = "one line of a loop states it for several"
@@ -452,7 +453,7 @@ func (r *reader) gem(i, end int, a args) {
 	}
 	for _, key := range []string{"platforms", "platform"} {
 		if v := a.options[key]; v != "" {
-			r.into.elsewhere[d.name] = words(v)
+			d.when = condition.All(d.when, anyPlatform(words(v)))
 		}
 	}
 	d.origin(a)

@@ -1,6 +1,7 @@
 package gem
 
 import (
+	"bellwether/internal/core/condition"
 	"slices"
 	"strings"
 )
@@ -12,12 +13,33 @@ func words(value string) []string {
 	})
 }
 
-// meetAny tells whether one of the platforms that a Gemfile names ("mri", "jruby_92") is for one of the
-// lock's. Which Ruby of a platform is meant counts only when gems are installed.
-func meetAny(named, platforms []string) bool {
-	return slices.ContainsFunc(named, func(name string) bool {
-		name, _, _ = strings.Cut(strings.TrimPrefix(name, "x64_"), "_")
-		return slices.ContainsFunc(platforms, func(platform string) bool { return family(name) == family(platform) })
+// platformKey is what conditions call the platform that gems are installed on.
+const platformKey = "platform"
+
+// anyPlatform is the condition that the platform is one of those that a Gemfile names; nil for none.
+func anyPlatform(names []string) (any condition.Expr) {
+	for _, name := range names {
+		term := condition.Term{Key: platformKey, Op: condition.Equal, Value: name}
+		if any == nil {
+			any = term
+		} else {
+			any = condition.Or{X: any, Y: term}
+		}
+	}
+	return any
+}
+
+// holds tells whether a condition may hold on one of the lock's platforms: a Gemfile names them as "mri" or "jruby_92". Which Ruby
+// of a platform is meant counts only when gems are installed.
+func holds(when condition.Expr, platforms []string) bool {
+	return when == nil || slices.ContainsFunc(platforms, func(platform string) bool {
+		return when.Eval(func(t condition.Term) condition.Truth {
+			name, _, _ := strings.Cut(strings.TrimPrefix(t.Value, "x64_"), "_")
+			if family(name) == family(platform) {
+				return condition.True
+			}
+			return condition.False
+		}) != condition.False
 	})
 }
 

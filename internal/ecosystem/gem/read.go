@@ -65,6 +65,7 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 func (p *project) requirement(d declared) model.Requirement {
 	q := model.Requirement{
 		Subject: model.Subject{Kind: Name, Name: d.name}, Name: d.name, Group: d.group, Range: d.rng, Site: d.site, Fixed: d.fixed,
+		When: d.when,
 	}
 	if d.git.address != "" {
 		q.Range = d.git.String()

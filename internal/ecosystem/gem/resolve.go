@@ -22,8 +22,7 @@ func (p *project) inEffect(q model.Requirement) bool {
 	if p.lock.has(q.Name) {
 		return true
 	}
-	only := p.gemfile.elsewhere[q.Name]
-	return (q.Fixed == "" || q.Fixed == "git source") && !p.lock.asksFor(q.Name) && (len(only) == 0 || meetAny(only, p.lock.platforms))
+	return (q.Fixed == "" || q.Fixed == "git source") && !p.lock.asksFor(q.Name) && holds(q.When, p.lock.platforms)
 }
 
 // versions are those that a requirement takes: of a gem from a repository, those that stand beside it.

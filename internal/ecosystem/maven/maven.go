@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"bellwether/internal/core/condition"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -173,7 +174,9 @@ func (p *project) requirements() (all []model.Requirement) {
 		start      int
 	}
 	seen := map[place]bool{}
+	var when condition.Expr
 	add := func(q model.Requirement) {
+		q.When = when
 		if at := (place{q.Name, q.Site.File, q.Site.Start}); !seen[at] {
 			seen[at] = true
 			all = append(all, q)
@@ -185,8 +188,10 @@ func (p *project) requirements() (all []model.Requirement) {
 		}
 		p.stated(e, e.pom, add)
 		for _, o := range e.asleep {
+			when = condition.Term{Key: "profile", Op: condition.Equal, Value: o.profile}
 			p.stated(e, o, add)
 		}
+		when = nil
 	}
 	if x := p.extensions; x != nil {
 		e := &effective{pom: x, config: p.config}

@@ -22,6 +22,7 @@ type pom struct {
 	dependencies []*dependency
 	plugins      []*dependency // with what they need themselves
 	extensions   []*dependency
+	profile      string // the profile that it is, where it is not active; empty for a file
 	asleep       []*pom // profiles of the project's own that are not active: what they state is read, and does not count
 	modules      []string
 	repositories []*xmldoc.Element
@@ -115,7 +116,10 @@ func readPOM(file string, src []byte, own bool, in *config, exists func(file str
 		if slices.Contains(active, part) {
 			p.take(part, part.Value("id"))
 		} else if own {
-			asleep := &pom{file: file, src: src, root: part, properties: map[string]value{}, coords: p.coords, version: p.version}
+			asleep := &pom{
+				profile: part.Value("id"), file: file, src: src, root: part, properties: map[string]value{}, coords: p.coords,
+				version: p.version,
+			}
 			asleep.take(part, part.Value("id"))
 			p.asleep = append(p.asleep, asleep)
 		}

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"bellwether/internal/core/condition"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -147,7 +148,7 @@ func surveyRequirement(
 	ctx context.Context, part *tree.Part, registry ecosystem.Registry, r model.Requirement,
 ) (model.SurveyRequirement, error) {
 	row := model.SurveyRequirement{
-		Name: r.Name, PURL: r.Subject.PURL(r.Locked), Group: r.Group, Range: r.Range, Place: r.Site.String(),
+		Name: r.Name, PURL: r.Subject.PURL(r.Locked), Group: r.Group, When: condition.Text(r.When), Range: r.Range, Place: r.Site.String(),
 		Locked: r.Locked, Fixed: r.Fixed, Asked: r.Asked,
 	}
 	if r.Fixed != "" {
