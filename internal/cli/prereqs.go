@@ -56,7 +56,10 @@ is locked now. It ends with status 1 if anything is missing.`,
 
 // destinationFlags are the flags of commands that compute a route.
 func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
-	cmd.Flags().StringArrayVar(&opt.To, "to", nil, "a destination, `NAME@RANGE`, or of a Go module MODULE@BRANCH; may be given several times")
+	cmd.Flags().StringArrayVar(
+		&opt.To, "to", nil, "a destination, `NAME@RANGE`, of one place of several PLACE::NAME@RANGE, or of a Go module MODULE@BRANCH; "+
+			"may be given several times",
+	)
 	cmd.Flags().StringVar(
 		&opt.Reach, "reach", "",
 		"how `far` everything else may move: patch, minor or major; or fix, which moves only what --advisories report",
@@ -76,7 +79,8 @@ func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
 	cmd.Flags().BoolVar(&opt.Dedupe, "dedupe", false, "add a last leg that removes copies of packages that nobody needs")
 	cmd.Flags().StringArrayVar(
 		&opt.Override, "override", nil,
-		"give a package another version of a dependency than it asks for: `OF:NAME` for the project's own version, or OF:NAME@RANGE",
+		"give a package another version of a dependency than it asks for: `OF:NAME` for the project's own version, OF:NAME@RANGE, "+
+			"or NAME@RANGE for all",
 	)
 	a.bookFlag(cmd)
 }

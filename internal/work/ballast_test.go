@@ -46,13 +46,13 @@ func (b ballast) Detect(x *ecosystem.Index) (dirs []string, err error) {
 
 func (b ballast) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
 	c := &model.Component{
-		Kind: b.Kind(), Type: b.Type(), Dir: dir, Manifest: path.Join(dir, "ballast.txt"), Lock: path.Join(dir, "ballast.lock"),
+		Kind: b.Kind(), Type: b.Type(), Dir: dir, Manifest: path.Join(dir, "ballast.txt"), Locks: []model.Lock{{File: path.Join(dir, "ballast.lock")}},
 	}
 	src, err := fs.ReadFile(x.FS, c.Manifest)
 	if err != nil {
 		return nil, err
 	}
-	lock, err := fs.ReadFile(x.FS, c.Lock)
+	lock, err := fs.ReadFile(x.FS, c.Locks[0].File)
 	if err != nil {
 		return nil, err
 	}
@@ -130,7 +130,7 @@ func (y ballastYard) Copies(_ context.Context, c *model.Component, name string) 
 	if !ok {
 		return nil, nil
 	}
-	return []model.LockedCopy{{Version: v, Where: c.Lock}}, nil
+	return []model.LockedCopy{{Version: v, Where: c.Locks[0].File}}, nil
 }
 
 func (y ballastYard) Families(context.Context, *model.Component) ([][]string, error) { return nil, nil }
@@ -205,7 +205,7 @@ func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.Sta
 	}
 	for _, e := range []model.FileEdit{
 		{File: ask.Component.Manifest, Old: files.manifest, New: manifest},
-		{File: ask.Component.Lock, Old: files.lock, New: []byte(lock)},
+		{File: ask.Component.Locks[0].File, Old: files.lock, New: []byte(lock)},
 	} {
 		if string(e.Old) != string(e.New) {
 			s.Edits = append(s.Edits, e)

@@ -177,7 +177,7 @@ func (s *Subject) UnmarshalYAML(read func(any) error) error {
 
 // Override gives a package another version of a dependency than it asks for.
 type Override struct {
-	Of      string `yaml:"of"` // the package that gets something
+	Of      string `yaml:"of,omitempty"` // the package that gets something; empty for all
 	Name    string `yaml:"name"`
 	Range   string `yaml:"range,omitempty"` // empty for what the project itself requires
 	Drop    bool   `yaml:"drop,omitempty"`  // the override goes again
@@ -187,12 +187,24 @@ type Override struct {
 // String says what the override does.
 func (o Override) String() string {
 	switch {
+	case o.Drop && o.Of == "":
+		return fmt.Sprintf("every package gets of %s again what it asks for", o.Name)
 	case o.Drop:
 		return fmt.Sprintf("%s gets of %s again what it asks for", o.Of, o.Name)
+	case o.Of == "":
+		return fmt.Sprintf("every package gets %s %s, whatever it asks for", o.Name, o.Range)
 	case o.Range == "":
 		return fmt.Sprintf("%s gets the project's own %s, whatever it asks for", o.Of, o.Name)
 	}
 	return fmt.Sprintf("%s gets %s %s, whatever it asks for", o.Of, o.Name, o.Range)
+}
+
+// Where is what the override is called: "quayside:hawser", "hawser" for one that is for all.
+func (o Override) Where() string {
+	if o.Of == "" {
+		return o.Name
+	}
+	return o.Of + ":" + o.Name
 }
 
 // SortMoves puts moves in the order of their names.

@@ -131,12 +131,32 @@ type Component struct {
 	Dir          string // slash-separated, relative to the project; "." at its root
 	Name         string // what the manifest calls itself
 	Manifest     string // file, relative to the project
-	Lock         string // file, relative to the project; empty if there is none
+	Locks        []Lock // that there are, each for some of its environments
 	Lockless     bool   // there is never a lock: what is required is in effect
 	Requirements []Requirement
 	Pins         []Pin
 	Notes        []string // what is particular here, as sentences
 	Detail       any      // what the ecosystem itself keeps between reading and resolving
+}
+
+// Lock is a file in which a client keeps the versions that it found.
+type Lock struct {
+	File   string // relative to the project
+	Client string // who writes it, where that is not ours to do; empty for what is
+}
+
+// Keeps tells whether a file is a lock of the component.
+func (c *Component) Keeps(file string) bool {
+	return slices.ContainsFunc(c.Locks, func(l Lock) bool { return l.File == file })
+}
+
+// LockFiles are the locks, as they are shown: "a.lock, b.lock".
+func (c *Component) LockFiles() string {
+	files := make([]string, len(c.Locks))
+	for i, l := range c.Locks {
+		files[i] = l.File
+	}
+	return strings.Join(files, ", ")
 }
 
 // Package is a package in effect, by the lock.

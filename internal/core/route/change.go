@@ -148,9 +148,12 @@ func (r *planner) override() error {
 			waiting = append(waiting, o)
 			continue
 		}
-		title := "override " + o.Name + " in " + o.Of
+		title := "override " + o.Name
 		if o.Drop {
-			title = "no override of " + o.Name + " in " + o.Of
+			title = "no override of " + o.Name
+		}
+		if o.Of != "" {
+			title += " in " + o.Of
 		}
 		_, err := r.leg(
 			Slug(title), title, Goal{Bounds: r.stay(o.Of), Terms: model.Terms{Overrides: []model.Override{o}}},

@@ -40,7 +40,7 @@ func readProject(files fs.FS, dir string) (*model.Component, error) {
 	case err != nil:
 		return nil, &model.Fault{Doing: "reading the lock of Bundler", File: name, Wrong: model.Reason(err)}
 	default:
-		c.Lock = name
+		c.Locks = []model.Lock{{File: name}}
 		if p.lock, err = readLock(name, p.lockText); err != nil {
 			return nil, err
 		}

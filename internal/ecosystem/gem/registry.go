@@ -370,7 +370,7 @@ func (r *registry) Copies(_ context.Context, c *model.Component, name string) ([
 	if p.lock == nil || !p.lock.has(name) {
 		return nil, nil
 	}
-	copied := model.LockedCopy{Version: p.lock.version(name), Where: c.Lock}
+	copied := model.LockedCopy{Version: p.lock.version(name), Where: c.LockFiles()}
 	for _, q := range c.Requirements {
 		if q.Name == name {
 			copied.Askers = append(copied.Askers, fmt.Sprintf("%s asks for %s", q.Site, orAny(q.Range)))

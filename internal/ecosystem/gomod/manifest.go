@@ -52,7 +52,7 @@ func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) 
 	}
 	c := &model.Component{Kind: Name, Type: Name, Dir: dir, Name: p.path(), Manifest: p.file, Detail: p}
 	if p.sum.src != nil {
-		c.Lock = p.sumFile
+		c.Locks = []model.Lock{{File: p.sumFile}}
 	}
 	if p.vendored {
 		c.Notes = append(c.Notes, path.Join(dir, "vendor")+" holds copies of the modules; the fetch stage writes it anew")

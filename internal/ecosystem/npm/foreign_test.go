@@ -129,7 +129,7 @@ func TestForeignLocks(t *testing.T) {
 			fsys := fstest.MapFS{"package.json": {Data: []byte(foreignManifest)}, file: {Data: []byte(text)}}
 			c, err := Ecosystem{}.Read(indexed(fsys), ".")
 			require.NoError(t, err)
-			assert.Equal(t, file, c.Lock)
+			assert.Equal(t, file, c.LockFiles())
 			locked := map[string]string{}
 			for _, r := range c.Requirements {
 				locked[r.Name] = r.Locked

@@ -329,9 +329,9 @@ func (p *project) component() *model.Component {
 	}
 	switch {
 	case p.lock != nil:
-		c.Lock = p.lockFile
+		c.Locks = []model.Lock{{File: p.lockFile}}
 	case p.foreign != nil:
-		c.Lock = p.foreign.file
+		c.Locks = []model.Lock{{File: p.foreign.file, Client: p.foreign.client}}
 		c.Notes = append(
 			c.Notes,
 			fmt.Sprintf(

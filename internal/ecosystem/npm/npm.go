@@ -128,7 +128,7 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 
 // Supports is all: members of a workspace may each have a version of their own.
 func (Ecosystem) Supports() ecosystem.Support {
-	return ecosystem.Support{Places: true, Apart: true, Dedupe: true}
+	return ecosystem.Support{Places: true, Apart: true, Dedupe: true, Everywhere: true}
 }
 
 // Tools are Node.js and npm.

@@ -20,7 +20,7 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 	p := c.Detail.(*project)
 	if len(overrides) > 0 && p.foreign != nil {
 		return nil, &model.Fault{
-			Doing: "overriding " + overrides[0].Name + " in " + overrides[0].Of, File: p.root.file, Line: 1, Found: true,
+			Doing: "overriding " + overrides[0].Where(), File: p.root.file, Line: 1, Found: true,
 			Wrong: fmt.Sprintf(
 				"the lock is %s's, whose overrides are written in another way", p.foreign.client,
 			), Next: "write the override yourself, and commit it",
@@ -156,6 +156,18 @@ func (m *manifest) insert(change route.Change) (model.Splice, error) {
 // override gives the manifest's text with an override, or without it.
 func (m *manifest) override(text []byte, o model.Override) ([]byte, error) {
 	path := []string{"overrides", o.Of, o.Name}
+	if o.Of == "" {
+		path = []string{"overrides", o.Name}
+		if rules := m.doc.At(path...); rules != nil && rules.Kind == '{' { // those about what it asks for stay
+			path = append(path, ".")
+		}
+		if slices.ContainsFunc(m.dependencies, func(d dependency) bool { return d.name == o.Name }) && !o.Drop {
+			return nil, &model.Fault{
+				Doing: "overriding " + o.Name, File: m.file, Line: 1, Wrong: "the project requires it itself, so that it has no override",
+				Next: "move the requirement: --to " + o.Name + "@" + o.Range,
+			}
+		}
+	}
 	if o.Drop {
 		return jsondoc.Drop(m.file, text, path)
 	}
@@ -164,7 +176,7 @@ func (m *manifest) override(text []byte, o model.Override) ([]byte, error) {
 		value = "$" + o.Name
 		if !slices.ContainsFunc(m.dependencies, func(d dependency) bool { return d.name == o.Name }) {
 			return nil, &model.Fault{
-				Doing: "overriding " + o.Name + " in " + o.Of, File: m.file, Line: 1,
+				Doing: "overriding " + o.Where(), File: m.file, Line: 1,
 				Wrong: "the project does not require " + o.Name + " itself",
 				Next:  "say which versions it is to be: " + o.Of + ":" + o.Name + "@RANGE",
 			}
@@ -174,7 +186,7 @@ func (m *manifest) override(text []byte, o model.Override) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if plain := m.doc.At("overrides", o.Of); plain != nil && plain.Kind == '"' { // a rule about Of itself stays
+	if plain := m.doc.At("overrides", o.Of); o.Of != "" && plain != nil && plain.Kind == '"' { // a rule about Of itself stays
 		own := fmt.Sprintf(`{".": %s}`, plain.Raw(m.src))
 		if text, err = jsondoc.Put(m.file, text, path[:2], own); err != nil {
 			return nil, err

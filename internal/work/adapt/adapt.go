@@ -198,7 +198,9 @@ func (j *job) plan(ctx context.Context) (*Plan, error) {
 func (j *job) input(ctx context.Context) (in rewrite.Input, err error) {
 	locks := map[string]bool{}
 	for _, part := range j.tree.Parts {
-		locks[part.Lock] = true
+		for _, l := range part.Locks {
+			locks[l.File] = true
+		}
 	}
 	for _, name := range j.tree.Files.Files() {
 		if !locks[name] && !j.tree.Files.IsLink(name) && path.Base(name) != "go.sum" {

@@ -44,7 +44,7 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 			})
 		}
 		c := model.SurveyComponent{
-			Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Manifest: part.Manifest, Lock: part.Lock, Lockless: part.Lockless,
+			Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Manifest: part.Manifest, Lock: part.LockFiles(), Lockless: part.Lockless,
 			Notes:        part.Notes,
 			Requirements: make([]model.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
 		}

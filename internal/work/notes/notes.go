@@ -412,7 +412,7 @@ func (r *reader) search(names *mention.Names) (uses func(part *tree.Part, name s
 	files := r.tree.Files
 	for _, name := range files.Files() {
 		if names.Empty() || files.IsLink(name) ||
-			slices.ContainsFunc(r.tree.Parts, func(p *tree.Part) bool { return p.Lock == name || p.Manifest == name }) {
+			slices.ContainsFunc(r.tree.Parts, func(p *tree.Part) bool { return p.Keeps(name) || p.Manifest == name }) {
 			continue
 		}
 		if info, err := fs.Stat(files.FS, name); err != nil || info.Size() > maxSearched {

@@ -46,12 +46,16 @@ func (p *planner) openBridges(ctx context.Context) ([]OpenBridge, error) {
 		}
 		switch b.Kind {
 		case kept.BridgeOverride:
-			row.Name, row.Waits = b.Of+":"+b.Name, fmt.Sprintf("until %s goes with that by itself", b.Of)
+			of := model.Override{Of: b.Of, Name: b.Name}
+			row.Name, row.Waits = of.Where(), "until what asks for it goes with that by itself"
+			if b.Of != "" {
+				row.Waits = fmt.Sprintf("until %s goes with that by itself", b.Of)
+			}
 			if row.Goes, err = p.withoutOverride(ctx, b); err != nil {
 				return nil, err
 			}
 			if row.Goes != "" {
-				row.Goes = fmt.Sprintf("%s %s goes without it", b.Of, row.Goes)
+				row.Goes = strings.TrimSpace(b.Of+" "+row.Goes) + " goes without it"
 			}
 		case kept.BridgePreview, kept.BridgeBranch:
 			row.Waits = "until there is a release"

@@ -126,7 +126,7 @@ func destinations(opt world.Request, reach version.Reach) []string {
 		all = append(all, "override "+o)
 	}
 	for _, o := range opt.Dropped {
-		all = append(all, fmt.Sprintf("no override %s:%s", o.Of, o.Name))
+		all = append(all, "no override "+o.Where())
 	}
 	if opt.Dedupe {
 		all = append(all, "as few copies as there can be")
@@ -188,7 +188,7 @@ func (p *planner) routePart(
 ) (legs []model.Leg, notices []string, err error) {
 	part, start := w.Part, *w
 	plan := &route.Plan{
-		Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: part.Lock == "" && !part.Lockless, Down: opt.AllowDown,
+		Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: len(part.Locks) == 0 && !part.Lockless, Down: opt.AllowDown,
 		Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart,
 	}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {

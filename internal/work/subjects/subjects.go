@@ -100,7 +100,7 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		}
 		if r.Locked != "" {
 			if s.At, err = order.Parse(r.Locked); err != nil {
-				return nil, &model.Fault{Doing: "reading the lock", File: part.Lock, Wrong: fmt.Sprintf("%s: %v", r.Name, err)}
+				return nil, &model.Fault{Doing: "reading the lock", File: part.LockFiles(), Wrong: fmt.Sprintf("%s: %v", r.Name, err)}
 			}
 		}
 		subjects = append(subjects, s)

@@ -75,7 +75,7 @@ func (r *raiser) settle(ctx context.Context, raised *pin.Raised) error {
 // subject themselves, or where its manifest has changed, with every package where
 // it is.
 func (r *raiser) restate(ctx context.Context, part *tree.Part, own bool) ([]model.FileEdit, []model.Site, error) {
-	if part.Lock == "" && !own {
+	if len(part.Locks) == 0 && !own {
 		return nil, nil, nil
 	}
 	registry, err := r.desk.Registry(ctx, part)
