@@ -22,7 +22,14 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 		what = strings.Join(r.Destination, ", ")
 	}
 	if len(r.Rows) == 0 {
-		d.add(line{plain("Nothing needs anything besides packages: %s.", what)})
+		if len(r.Notes) == 0 {
+			d.add(line{plain("Nothing needs anything besides packages: %s.", what)})
+		} else {
+			d.add(line{plain("Nothing that is known needs anything besides packages: %s.", what)}, gap{})
+		}
+		for _, text := range r.Notes {
+			d.add(line{plain("%s", text)})
+		}
 		if len(r.Unconfirmed) > 0 {
 			d.add(gap{})
 		}

@@ -39,10 +39,11 @@ func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]mo
 			return nil, err
 		}
 		e := model.Explanation{Component: part.Dir, Name: name, Version: rng}
-		if e.Locked, err = registry.Copies(ctx, part.Component, name); err != nil {
+		_, called := model.Parted(name)
+		if e.Locked, err = registry.Copies(ctx, part.Component, called); err != nil {
 			return nil, err
 		}
-		if !part.Declares(name) && len(e.Locked) == 0 {
+		if !part.Declares(name) && (len(e.Locked) == 0 || called != name) {
 			continue
 		}
 		if err := explainPart(ctx, d, t, part, &e); err != nil {

@@ -52,6 +52,13 @@ func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, n
 	if err != nil {
 		return nil, err
 	}
+	packages, err := d.Effective(ctx, end)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range packages.Unread() {
+		result.Notes = append(result.Notes, n.Subject.String()+" "+n.Text)
+	}
 	for _, d := range a.Unmet {
 		result.Notes = append(result.Notes, need.Unmet(d))
 	}

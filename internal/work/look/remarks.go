@@ -34,6 +34,9 @@ func remarks(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Place
 	for _, d := range packages.Demands() {
 		r.demand(d)
 	}
+	for _, n := range packages.Unread() {
+		r.list = append(r.list, model.SurveyRemark{Kind: "states", Subject: n.Subject.String(), Text: n.Text})
+	}
 	for _, rule := range s.Rules {
 		if rule.Foreign == "" {
 			r.rule(rule)

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"fmt"
 	"slices"
 
 	"bellwether/internal/core/compat"
@@ -58,6 +59,32 @@ func (p *Packages) World() compat.World {
 	return w
 }
 
+// UnreadNeed is a need that no dialect can read: whether it is met is not known.
+type UnreadNeed struct {
+	Subject model.Subject // what is needed
+	Text    string        // who needs it and how it is written, a clause about the subject
+}
+
+// Unread are the needs that cannot be read, each once.
+func (p *Packages) Unread() (all []UnreadNeed) {
+	for _, subject := range p.Subjects {
+		for _, pkg := range p.Of(subject) {
+			for _, n := range pkg.Needs {
+				if _, err := (version.Plain{}).ParseRange(n.Range); err == nil {
+					continue
+				}
+				unread := UnreadNeed{n.Subject, fmt.Sprintf(
+					"is needed by %s %s as %q, which is no range that can be read: whether that is met is not known", subject.Name, pkg.Version, n.Range,
+				)}
+				if !slices.Contains(all, unread) {
+					all = append(all, unread)
+				}
+			}
+		}
+	}
+	return all
+}
+
 // Demands are what the packages need: the strictest needs, each told of the
 // package that the shortest way leads to.
 func (p *Packages) Demands() []compat.Demand {
@@ -86,7 +113,7 @@ func (p *Packages) Demands() []compat.Demand {
 	for _, k := range order {
 		rng, err := version.Plain{}.ParseRange(k.text)
 		if err != nil {
-			continue // some state what nobody can read
+			continue // Unread tells of it
 		}
 		pkg := nearest[k]
 		all = append(all, compat.Demand{
