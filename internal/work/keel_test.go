@@ -292,9 +292,11 @@ func (y keelYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State,
 // TestInventedLines surveys, routes, refuses, patches, advances and takes back a project of the second hard shape.
 func TestInventedLines(t *testing.T) {
 	yard := ballastYard{
-		"quayside 1.0.0": {"rope ^1"}, "quayside 1.1.0": {"rope ^1"}, "quayside 2.0.0": {"rope[io] ^2", "knot >=2"}, "tide 1.0.0": {"rope ^1", "knot ^1"},
+		"quayside 1.0.0": {"rope ^1"}, "quayside 1.1.0": {"rope ^1"}, "quayside 2.0.0": {"rope[io] ^2", "knot >=2"},
+		"tide 1.0.0": {"rope ^1", "knot ^1"},
 		"tide 1.1.0": {"rope[tls] ^1", "knot <2"}, "rope 1.0.0": nil, "rope 1.2.0": nil, "rope 2.0.0": nil, "rope[io] 2.0.0": nil,
-		"rope[tls] 1.0.0": {"seal ^1"}, "rope[tls] 1.2.0": {"seal ^1"}, "seal 1.0.0": nil, "knot 1.0.0": nil, "winch 1.0.0": nil, "winch 1.4.0": nil,
+		"rope[tls] 1.0.0": {"seal ^1"}, "rope[tls] 1.2.0": {"seal ^1"},
+		"seal 1.0.0": nil, "knot 1.0.0": nil, "winch 1.0.0": nil, "winch 1.4.0": nil,
 	}
 	dir := t.TempDir()
 	write := func(name, text string) {
