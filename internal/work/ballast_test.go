@@ -46,7 +46,8 @@ func (b ballast) Detect(x *ecosystem.Index) (dirs []string, err error) {
 
 func (b ballast) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
 	c := &model.Component{
-		Kind: b.Kind(), Type: b.Type(), Dir: dir, Manifest: path.Join(dir, "ballast.txt"), Locks: []model.Lock{{File: path.Join(dir, "ballast.lock")}},
+		Kind: b.Kind(), Type: b.Type(), Dir: dir, Manifest: path.Join(dir, "ballast.txt"),
+		Locks: []model.Lock{{File: path.Join(dir, "ballast.lock")}},
 	}
 	src, err := fs.ReadFile(x.FS, c.Manifest)
 	if err != nil {

@@ -164,7 +164,7 @@ func (i *index) tidy() {
 // go.mod of their own are other modules.
 func indexFolder(fsys fs.FS, dir string) (*index, error) {
 	i := &index{Packages: map[string]*imports{}}
-	err := walkModule(fsys, dir, nil, func(name string, src []byte) error {
+	err := walkModule(fsys, dir, func(below string) bool { return path.Base(below) == "vendor" }, func(name string, src []byte) error {
 		below := strings.TrimPrefix(strings.TrimPrefix(path.Dir(name), dir), "/")
 		if dir == "." {
 			below = path.Dir(name)
@@ -177,7 +177,7 @@ func indexFolder(fsys fs.FS, dir string) (*index, error) {
 }
 
 // walkModule calls visit for each Go file of the module in dir, but for those
-// in folders that skip names (relative to dir).
+// in folders that skip names (relative to dir). Folders that patterns leave out are read, too: what lies in them can be imported.
 func walkModule(fsys fs.FS, dir string, skip func(below string) bool, visit func(name string, src []byte) error) error {
 	return fs.WalkDir(fsys, dir, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -188,7 +188,7 @@ func walkModule(fsys fs.FS, dir string, skip func(below string) bool, visit func
 				return nil
 			}
 			below := strings.TrimPrefix(name, dir+"/")
-			if ignoredDir(d.Name()) || skip != nil && skip(below) {
+			if skip(below) {
 				return fs.SkipDir
 			}
 			if _, err := fs.Stat(fsys, path.Join(name, "go.mod")); err == nil {

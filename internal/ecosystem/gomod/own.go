@@ -1,6 +1,7 @@
 package gomod
 
 import (
+	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -31,22 +32,79 @@ type sourceFile struct {
 func (p *project) readSources() (*sources, error) {
 	s := &sources{module: p.path(), dir: p.dir}
 	skip := func(below string) bool {
-		return slices.ContainsFunc(p.mod.Ignore, func(i *modfile.Ignore) bool { return ignores(i.Path, below) })
+		return ignoredDir(path.Base(below)) ||
+			slices.ContainsFunc(p.mod.Ignore, func(i *modfile.Ignore) bool { return ignores(i.Path, below) })
 	}
-	err := walkModule(p.fsys, p.dir, skip, func(name string, src []byte) error {
-		source, test := goFile(path.Base(name))
-		if !source {
+	if err := walkModule(p.fsys, p.dir, skip, s.take); err != nil {
+		return nil, err
+	}
+	s.collect()
+	return s, s.readImported(p.fsys)
+}
+
+// take takes a file in.
+func (s *sources) take(name string, src []byte) error {
+	source, test := goFile(path.Base(name))
+	if !source {
+		return nil
+	}
+	found, err := scanFile(name, src)
+	if err == nil {
+		s.files = append(s.files, &sourceFile{name, src, test, found})
+	}
+	return err
+}
+
+// readImported reads the module's own packages in folders that patterns leave out, as far as they are imported: the go command
+// builds those that are imported by their path.
+func (s *sources) readImported(fsys fs.FS) error {
+	looked := map[string]bool{}
+	for {
+		var found []string
+		for _, f := range s.files {
+			for _, i := range f.imports {
+				if below, is := strings.CutPrefix(i.path, s.module+"/"); is && !s.has(i.path) && !looked[i.path] {
+					looked[i.path] = true
+					if fs.ValidPath(below) && !s.ofAnother(fsys, below) {
+						found = append(found, path.Join(s.dir, below))
+					}
+				}
+			}
+		}
+		if len(found) == 0 {
 			return nil
 		}
-		found, err := scanFile(name, src)
-		if err != nil {
-			return err
+		for _, folder := range found {
+			entries, err := fs.ReadDir(fsys, folder)
+			if err != nil {
+				continue // what is not there is said where it is imported
+			}
+			for _, e := range entries {
+				if !e.Type().IsRegular() || !strings.HasSuffix(e.Name(), ".go") {
+					continue
+				}
+				name := path.Join(folder, e.Name())
+				src, err := readFile(fsys, name)
+				if err != nil {
+					return err
+				}
+				if err := s.take(name, src); err != nil {
+					return err
+				}
+			}
 		}
-		s.files = append(s.files, &sourceFile{name, src, test, found})
-		return nil
-	})
-	s.collect()
-	return s, err
+		s.collect()
+	}
+}
+
+// ofAnother tells whether a folder below the module's own is in another module.
+func (s *sources) ofAnother(fsys fs.FS, below string) bool {
+	for ; below != "."; below = path.Dir(below) {
+		if _, err := fs.Stat(fsys, path.Join(s.dir, below, "go.mod")); err == nil {
+			return true
+		}
+	}
+	return false
 }
 
 // ignores tells whether an ignore line is about a folder: "./x" is that folder,

@@ -84,13 +84,17 @@ func (r *raiser) restate(ctx context.Context, part *tree.Part, own bool) ([]mode
 	}
 	goal := route.Goal{Bounds: Staying(part, "a runtime moves and packages do not"), Previews: r.desk.Previews()}
 	if own {
-		low, err := part.Eco.Order().Parse(r.aim.Low.String())
+		least := r.aim.Low
+		if least.String() == "0" { // nothing needs it: it goes where it is asked to
+			least = r.aim.To
+		}
+		low, err := part.Eco.Order().Parse(least.String())
 		if err != nil {
 			return nil, nil, err
 		}
 		goal.Bounds[r.subject.Name] = route.Bound{
 			Allow: func(v version.Version) bool { return v.Compare(low) >= 0 },
-			Why:   fmt.Sprintf("%s is to be %s at least", r.subject, r.aim.Low),
+			Why:   fmt.Sprintf("%s is to be %s at least", r.subject, least),
 		}
 	}
 	state, err := registry.Resolve(ctx, ecosystem.Ask{Component: part.Component, Goal: goal})
