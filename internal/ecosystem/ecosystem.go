@@ -132,7 +132,8 @@ func (s Surroundings) InTime(published time.Time) bool {
 // Registry answers what has been released, and resolves against it. One may serve several
 // components. Its methods may be called concurrently.
 type Registry interface {
-	// Releases gives all releases of a package, oldest version first.
+	// Releases gives all releases of a package, oldest version first. The error is an [ErrUnknown] for a package that no
+	// registry has.
 	Releases(ctx context.Context, s model.Subject) ([]model.Release, error)
 	// Copies are the copies of a package that are in effect, and who asks for
 	// each.

@@ -62,6 +62,10 @@ func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, er
 		return []flat.Release{{Text: s.version, Version: v}}, nil
 	}
 	list, err := x.variants(ctx, k.Name)
+	if text := x.project.lock.version(k.Name); err == errUnknown && text != "" { // it stays as the lock has it
+		v, verr := version.Gem{}.Parse(text)
+		return []flat.Release{{Text: text, Version: v}}, verr
+	}
 	if err != nil {
 		return nil, err
 	}

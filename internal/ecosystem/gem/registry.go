@@ -332,7 +332,7 @@ func (v *variant) needs() []model.Need {
 func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.Release, err error) {
 	list, err := r.variants(ctx, s.Name)
 	if err == errUnknown {
-		return nil, fmt.Errorf("no source of the Gemfile knows %s", s.Name)
+		return nil, ecosystem.Unknown(fmt.Errorf("no source of the Gemfile knows %s", s.Name))
 	}
 	if err != nil {
 		return nil, err

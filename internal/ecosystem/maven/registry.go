@@ -3,6 +3,7 @@ package maven
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -84,6 +85,9 @@ func (r *registry) versions(ctx context.Context, name string) ([]string, error) 
 // Releases are all versions that repositories list.
 func (r *registry) Releases(ctx context.Context, s model.Subject) (all []model.Release, err error) {
 	list, err := r.versions(ctx, s.Name)
+	if errors.Is(err, mavenrepo.ErrMissing) {
+		err = ecosystem.Unknown(err)
+	}
 	if err != nil {
 		return nil, err
 	}

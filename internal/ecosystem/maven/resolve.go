@@ -35,16 +35,17 @@ type index struct {
 // Releases are the versions that repositories list.
 func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, err error) {
 	list, err := x.versions(ctx, k.Name)
-	if errors.Is(err, mavenrepo.ErrMissing) {
-		return nil, flat.ErrUnknown
-	}
-	if err != nil {
+	missing := errors.Is(err, mavenrepo.ErrMissing)
+	if err != nil && !missing {
 		return nil, err
 	}
 	for _, q := range x.component.Find(k.Name) { // what is in effect need not be listed
 		if q.Locked != "" && !slices.Contains(list, q.Locked) {
 			list = append(slices.Clone(list), q.Locked)
 		}
+	}
+	if missing && len(list) == 0 {
+		return nil, flat.ErrUnknown
 	}
 	for _, text := range list {
 		v, err := version.Maven{}.Parse(text)

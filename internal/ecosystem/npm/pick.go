@@ -69,6 +69,9 @@ func (b *builder) holeNotices() []string {
 // registry has (any more), it is added as one, since it can stay.
 func (b *builder) packageWith(name string, at *node, site model.Site) (*pkg, error) {
 	p, err := b.reg.pkg(b.ctx, name)
+	if isAbsent(err) && at != nil && at.linkTo == nil && at.pkgName == name { // it stays as the lock has it
+		p, err = &pkg{name: name}, nil
+	}
 	if err != nil {
 		if b.ctx.Err() != nil {
 			return nil, b.ctx.Err()

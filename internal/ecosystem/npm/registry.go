@@ -221,6 +221,9 @@ func (r *registry) hole(ctx context.Context, rel *release) string {
 // Releases gives all releases of a package, oldest version first.
 func (r *registry) Releases(ctx context.Context, s model.Subject) ([]model.Release, error) {
 	p, err := r.pkg(ctx, s.Name)
+	if isAbsent(err) {
+		err = ecosystem.Unknown(err)
+	}
 	if err != nil {
 		return nil, err
 	}

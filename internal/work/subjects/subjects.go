@@ -4,6 +4,7 @@ package subjects
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -12,6 +13,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
@@ -34,7 +36,7 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		return slices.DeleteFunc(slices.Clone(families[i]), func(other string) bool { return other == name })
 	}
 	moves := func(r model.Requirement) bool {
-		wished := slices.ContainsFunc(plan.Wishes, func(w route.Wish) bool { return w.Name == r.Name || w.Name == string(r.ID) })
+		wished := asked(plan, r)
 		return r.Fixed == "" && (!r.Asked || wished || family(r.Name) != nil)
 	}
 	known := make([][]model.Release, len(part.Requirements))
@@ -53,8 +55,17 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		})
 	}
 	_ = group.Wait()
-	for _, err := range failed { // the first in the manifest, whichever came first
-		if err != nil {
+	unknown := map[string]bool{}
+	for i, err := range failed { // the first in the manifest, whichever came first
+		r := part.Requirements[i]
+		switch {
+		case err == nil:
+		case errors.Is(err, ecosystem.ErrUnknown) && r.Locked != "" && !asked(plan, r):
+			if key := keys(r); !unknown[key] {
+				unknown[key] = true
+				plan.Told = append(plan.Told, fmt.Sprintf("%s stays at %s: %v", model.Spoken(key), r.Locked, err))
+			}
+		default:
 			return nil, err
 		}
 	}
@@ -64,7 +75,7 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 	places, _ := t.Places() // what cannot be read is told when it is asked for
 	for i, r := range part.Requirements {
 		key := keys(r)
-		if !moves(r) || taken[key] {
+		if !moves(r) || taken[key] || unknown[key] {
 			continue
 		}
 		taken[key] = true
@@ -106,6 +117,11 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		subjects = append(subjects, s)
 	}
 	return subjects, nil
+}
+
+// asked tells whether a wish is about a declaration.
+func asked(plan *route.Plan, r model.Requirement) bool {
+	return slices.ContainsFunc(plan.Wishes, func(w route.Wish) bool { return w.Name == r.Name || w.Name == string(r.ID) })
 }
 
 // keysOf tells how a plan speaks of declarations: what is asked of one of them parts it from the others.
