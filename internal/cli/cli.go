@@ -81,9 +81,6 @@ func (a *app) status(err error) int {
 		fault    *model.Fault
 		conflict *solve.Conflict
 		stage    *carry.FailedStage
-		answer   *fetch.Status
-		silence  *fetch.Unreachable
-		endless  *fetch.Endless
 	)
 	switch {
 	case err == nil:
@@ -105,8 +102,7 @@ func (a *app) status(err error) int {
 		return exitProblem
 	case errors.As(err, &fault):
 		return exitUsage
-	case errors.As(err, &answer), errors.As(err, &silence), errors.As(err, &endless), errors.Is(err, fetch.ErrNotCached),
-		errors.Is(err, fetch.ErrNotAsked), errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
+	case fetch.Failed(err), errors.Is(err, run.ErrMissing), errors.Is(err, git.ErrSource):
 		return exitOutside
 	case errors.As(err, new(usageError)), errors.Is(err, syscall.ENAMETOOLONG):
 		return exitUsage

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 
 	"github.com/spf13/cobra"
 
@@ -39,10 +40,10 @@ Without --to and --reach, everything is refreshed within its major.`,
 		Args: a.noArgs,
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
 			r, err := plan.Route(ctx, p.Desk, p.Tree, p.Kept, opt)
-			if err != nil {
+			if r == nil {
 				return a.conflict(err, "There is no way to "+joined(opt.To, "a state that meets everything")+":")
 			}
-			return o.Route(r)
+			return errors.Join(o.Route(r), err)
 		}),
 	}
 	a.destinationFlags(cmd, &opt)

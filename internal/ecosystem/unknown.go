@@ -1,6 +1,13 @@
 package ecosystem
 
-import "errors"
+import (
+	"errors"
+
+	"bellwether/internal/host/fetch"
+)
+
+// Unreached tells whether an error is that something could not be had from a registry, which says nothing of anything else.
+func Unreached(err error) bool { return errors.Is(err, ErrUnknown) || fetch.Failed(err) }
 
 // ErrUnknown is what the error of [Registry.Releases] is for a package that no registry has, in whatever words: it stays where it
 // is, and the rest goes on without it.

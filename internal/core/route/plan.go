@@ -42,6 +42,7 @@ type Plan struct {
 	Few       int               // legs that only refresh have no more moves than this, if they can be split; 0 for any number
 	Stepwise  bool              // no major is passed over that can be gone through
 	Told      []string          // what is to be told besides, as sentences
+	Missed    []error           // what could not be had; it is told, too
 	Explain   bool              // legs say why their moves belong together, and why in this place
 }
 

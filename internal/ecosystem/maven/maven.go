@@ -225,9 +225,19 @@ func (p *project) stated(e *effective, of *pom, add func(model.Requirement)) {
 			if m := e.byKey[(&dependency{coords: c, kind: d.kind, classifier: d.classifier}).key()]; v.text == "" && m != nil {
 				v = m.version
 			}
-			add(p.requirement(e, group, c, v, d.line))
+			q := p.requirement(e, group, c, v, d.line)
+			q.Optional = d.managing && !p.uses(c)
+			add(q)
 		}
 	}
+}
+
+// uses tells whether a file of the project uses a plug-in, for which another place may state the version. Maven asks for no
+// other one.
+func (p *project) uses(c mavenrepo.Coordinates) bool {
+	return slices.ContainsFunc(p.poms, func(e *effective) bool {
+		return slices.ContainsFunc(e.plugins, func(d *dependency) bool { return !d.managing && e.coordsOf(d) == c })
+	})
 }
 
 // requirement is a version that is asked for, with the place that states it.

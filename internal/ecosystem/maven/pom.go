@@ -52,6 +52,7 @@ type dependency struct {
 	scope      string
 	optional   string
 	exclusions []mavenrepo.Coordinates
+	managing   bool // of a plug-in: it says which version others get, and uses none
 	line       int
 	of         *pom
 	at         *xmldoc.Element
@@ -139,8 +140,13 @@ func (p *pom) take(e *xmldoc.Element, profile string) {
 	p.managed, p.dependencies = append(managed, p.managed...), lastOfEach(append(p.dependencies, dependencies...))
 	build := e.Child("build")
 	p.extensions = append(p.extensions, p.list(build.Child("extensions"), "extension")...)
-	for _, plugins := range []*xmldoc.Element{build.Child("plugins"), build.At("pluginManagement", "plugins")} {
-		p.plugins = append(p.plugins, p.list(plugins, "plugin")...)
+	managing := build.At("pluginManagement", "plugins")
+	for _, plugins := range []*xmldoc.Element{build.Child("plugins"), managing} {
+		list := p.list(plugins, "plugin")
+		for _, d := range list {
+			d.managing = plugins == managing
+		}
+		p.plugins = append(p.plugins, list...)
 		for _, one := range plugins.All("plugin") {
 			p.plugins = append(p.plugins, p.list(one.Child("dependencies"), "dependency")...)
 		}

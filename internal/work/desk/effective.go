@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"fmt"
 	"sync"
 
 	"bellwether/internal/core/model"
@@ -21,7 +22,12 @@ func (d *Desk) Effective(ctx context.Context, t *tree.Tree) (*tree.Packages, err
 	all := make([][]model.Package, len(t.Parts))
 	for i, part := range t.Parts {
 		var err error
-		if all[i], err = d.EffectiveIn(ctx, part); err != nil {
+		all[i], err = d.EffectiveIn(ctx, part)
+		if ecosystem.Unreached(err) {
+			d.Aside(fmt.Sprintf("%s: what is in effect below it is known from its own files alone: %v", part.Manifest, err))
+			all[i], err = part.Eco.Packages(part.Component), nil
+		}
+		if err != nil {
 			return nil, err
 		}
 	}

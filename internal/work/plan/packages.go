@@ -13,6 +13,7 @@ import (
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/subjects"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/ways"
@@ -42,6 +43,7 @@ func (p *planner) planPackages(ctx context.Context, opt world.Request, first []w
 		}
 		r.Route.Advisories = dir
 	}
+	planned, unreached := 0, error(nil)
 	for _, part := range p.tree.Parts {
 		if slices.Contains(opt.LeaveOut, part.Dir) {
 			continue
@@ -52,9 +54,20 @@ func (p *planner) planPackages(ctx context.Context, opt world.Request, first []w
 				return nil, err
 			}
 		}
-		if err := p.planPart(ctx, part, r, wishes, reach, opt); err != nil {
+		err := p.planPart(ctx, part, r, wishes, reach, opt)
+		switch {
+		case err == nil:
+			planned++
+		case ctx.Err() == nil && ecosystem.Unreached(err):
+			missed := fmt.Errorf("%s was not looked at: %w", part.Manifest, err)
+			r.Missed, r.Notices = append(r.Missed, missed), append(r.Notices, missed.Error())
+			unreached = cmp.Or(unreached, err)
+		default:
 			return nil, err
 		}
+	}
+	if planned == 0 && unreached != nil {
+		return nil, unreached
 	}
 	return r, nil
 }
@@ -242,6 +255,11 @@ func (p *planner) routePart(
 	if opt.Reach == world.ReachFix {
 		if err := world.AvoidVulnerable(p.tree.Table, part, plan, opt.Advisories, opt.Also); err != nil {
 			return nil, nil, err
+		}
+	}
+	for _, missed := range plan.Missed { // a component may be planned several times
+		if !slices.ContainsFunc(r.Missed, func(o error) bool { return o.Error() == missed.Error() }) {
+			r.Missed = append(r.Missed, missed)
 		}
 	}
 	// The plan follows its wishes as their names change.

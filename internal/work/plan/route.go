@@ -20,7 +20,7 @@ import (
 )
 
 // Route computes the legs to the destination and keeps them for advance. The
-// error is a *solve.Conflict if the destination cannot be reached.
+// error is a *solve.Conflict if the destination cannot be reached. With a result, it tells of components that were not looked at.
 func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r world.Request) (*model.RouteResult, error) {
 	s, err := Shelf(ctx, d, t, r)
 	if err != nil {
@@ -67,7 +67,7 @@ func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r wor
 	if err := k.WriteRoute(kept.NewRoute(planned.Route)); err != nil {
 		return nil, err
 	}
-	return result, k.BeginRecord(result, d.Clock)
+	return result, errors.Join(append(planned.Missed, k.BeginRecord(result, d.Clock))...)
 }
 
 // Shelf is the compat books that apply to a request.
@@ -116,6 +116,7 @@ func (p *planner) leavingOut(opt world.Request) world.Request {
 type Planned struct {
 	Route   *model.Route
 	Notices []string
+	Missed  []error // components that were not looked at, since something could not be had
 	start   *tree.Tree
 	stops   []*tree.Tree           // the project after each leg that moves packages
 	left    []model.SurveyAdvisory // what is still affected at the end, with the reach "fix"

@@ -63,7 +63,11 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		case errors.Is(err, ecosystem.ErrUnknown) && r.Locked != "" && !asked(plan, r):
 			if key := keys(r); !unknown[key] {
 				unknown[key] = true
-				plan.Told = append(plan.Told, fmt.Sprintf("%s stays at %s: %v", model.Spoken(key), r.Locked, err))
+				err = fmt.Errorf("%s stays at %s: %w", model.Spoken(key), r.Locked, err)
+				plan.Told = append(plan.Told, err.Error())
+				if !r.Optional && r.When == nil { // else it need not be there
+					plan.Missed = append(plan.Missed, err)
+				}
 			}
 		default:
 			return nil, err
