@@ -356,7 +356,7 @@ func (r *planner) refresh(id, title string) error {
 			}
 			return "another package of this leg needs it"
 		}
-		return "newest within " + r.lineOf(m.From)
+		return "newest within " + r.lineOf(m.From) + r.short(m, reach)
 	}
 	var err error
 	if r.Few > 0 {
@@ -369,6 +369,20 @@ func (r *planner) refresh(id, title string) error {
 		return nil // what comes may still go
 	}
 	return err
+}
+
+// short says of a move within a reach that newer releases there do not go with the rest; empty where there are none.
+func (r *planner) short(m model.Move, reach version.Reach) string {
+	s := r.subject(m.Key())
+	to, err := r.Order.Parse(m.To)
+	if s == nil || s.At == nil || err != nil {
+		return ""
+	}
+	newer := func(v version.Version) bool { return v.Compare(to) > 0 && r.Order.Step(s.At, v) <= reach }
+	if slices.ContainsFunc(s.candidates(nil), newer) {
+		return " that goes with the rest"
+	}
+	return ""
 }
 
 func (r *planner) lineOf(text string) string {

@@ -170,12 +170,7 @@ func (x index) asksFor(ctx context.Context, k flat.Key, release string) (asked, 
 // followers are the packages that the project asks for without a version, with that which a release of a parent or of a list
 // states for them.
 func (x index) followers(ctx context.Context, k flat.Key, to string) (all []release, err error) {
-	present := ""
-	for _, q := range x.component.Requirements {
-		if x.key(q) == k && (q.Group == "parent" || q.Group == "imports") {
-			present = q.Locked
-		}
-	}
+	present := x.managing(k)
 	c, ok := mavenrepo.Read(k.Name)
 	if present == "" || !ok {
 		return nil, nil

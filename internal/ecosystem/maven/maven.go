@@ -240,6 +240,9 @@ func (p *project) uses(c mavenrepo.Coordinates) bool {
 	})
 }
 
+// managedElsewhere is why what has no version of its own cannot be moved by itself.
+const managedElsewhere = "a parent or an imported list states its version"
+
 // requirement is a version that is asked for, with the place that states it.
 func (p *project) requirement(e *effective, group string, c mavenrepo.Coordinates, v value, line int) model.Requirement {
 	q := model.Requirement{
@@ -247,7 +250,7 @@ func (p *project) requirement(e *effective, group string, c mavenrepo.Coordinate
 		Site: model.Site{File: e.file, Line: line},
 	}
 	if v.text == "" {
-		q.Fixed = "a parent or an imported list states its version"
+		q.Fixed = managedElsewhere
 		return q
 	}
 	at, why := e.stated(v)

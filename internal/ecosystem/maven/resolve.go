@@ -65,6 +65,11 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 			return nil, err
 		}
 	}
+	unmanaged, err := x.unmanaged(ctx, k, release)
+	if err != nil {
+		return nil, err
+	}
+	needs = append(needs, unmanaged...)
 	for _, q := range x.component.Requirements {
 		if x.key(q) != k {
 			continue

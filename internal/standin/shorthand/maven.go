@@ -12,7 +12,7 @@ import (
 //	pier:quay 1.0 java:17 pier:knot:1.1 pier:probe:2.0@test pier:sail:1.0? pier:winch:1.0!pier:rope
 //
 // "java:" is the version of Java that it is compiled for, "@" names a scope, "?" is for what is optional, "!" for what
-// is not to come by way of it.
+// is not to come by way of it. "manages:pier:rope:1.0" is a version that a parent or a list gives others.
 func Artifacts(lines string) (standin.Artifacts, error) {
 	all := standin.Artifacts{}
 	for line := range strings.Lines(lines) {
@@ -39,8 +39,26 @@ func Artifacts(lines string) (standin.Artifacts, error) {
 				fields = fields[1:]
 			}
 		}
+		managed := ""
+		for _, field := range fields[2:] {
+			if what, is := strings.CutPrefix(field, "manages:"); is {
+				text, err := mavenDependency(what)
+				if err != nil {
+					return nil, err
+				}
+				managed += text
+			}
+		}
+		if managed != "" {
+			fmt.Fprintf(
+				&b, "<packaging>pom</packaging>\n<dependencyManagement><dependencies>\n%s</dependencies></dependencyManagement>\n", managed,
+			)
+		}
 		b.WriteString("<dependencies>\n")
 		for _, field := range fields[2:] {
+			if strings.HasPrefix(field, "manages:") {
+				continue
+			}
 			text, err := mavenDependency(field)
 			if err != nil {
 				return nil, err

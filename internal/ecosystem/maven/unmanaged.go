@@ -1,0 +1,78 @@
+package maven
+
+import (
+	"context"
+	"fmt"
+
+	"bellwether/internal/core/flat"
+	"bellwether/internal/ecosystem/mavenrepo"
+)
+
+// unmanaged are needs that nothing can meet: the project takes a version from a parent or a list, and a release of that does not
+// manage the package any more. Maven would not read the project then.
+func (x index) unmanaged(ctx context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
+	present := x.managing(k)
+	c, ok := mavenrepo.Read(k.Name)
+	if present == "" || present == release || !ok {
+		return nil, nil
+	}
+	is, err := x.managed(ctx, c, release)
+	if err != nil || is == nil {
+		return nil, err
+	}
+	was, err := x.managed(ctx, c, present)
+	if err != nil {
+		return nil, err
+	}
+	told := map[string]bool{}
+	for _, q := range x.component.Requirements {
+		if q.Fixed != managedElsewhere || was[q.Name] == nil || is[q.Name] != nil || told[q.Name] {
+			continue
+		}
+		told[q.Name] = true
+		others, err := x.managedBesides(ctx, k, q.Name)
+		if err != nil {
+			return nil, err
+		}
+		if !others {
+			needs = append(needs, flat.Need{
+				Text: fmt.Sprintf("a version of %s, which it does not manage any more and %s does not state", q.Name, q.Site),
+			})
+		}
+	}
+	return needs, nil
+}
+
+// managing is the version of a parent or an imported list that the project has; empty for anything else.
+func (x index) managing(k flat.Key) (present string) {
+	for _, q := range x.component.Requirements {
+		if x.key(q) == k && (q.Group == "parent" || q.Group == "imports") {
+			present = q.Locked
+		}
+	}
+	return present
+}
+
+// managed is what a release of a parent or a list manages; nil for what cannot be had.
+func (x index) managed(ctx context.Context, c mavenrepo.Coordinates, release string) (map[string]*dependency, error) {
+	e, err := x.poms(x.component.Detail.(*project)).of(ctx, x.repositories(), c, release, 0)
+	if err != nil || e == nil {
+		return nil, err
+	}
+	return e.byKey, nil
+}
+
+// managedBesides tells whether another parent or list of the project manages a package as well.
+func (x index) managedBesides(ctx context.Context, k flat.Key, name string) (bool, error) {
+	for _, q := range x.component.Requirements {
+		c, ok := mavenrepo.Read(q.Name)
+		if !ok || x.key(q) == k || q.Locked == "" || q.Group != "parent" && q.Group != "imports" {
+			continue
+		}
+		all, err := x.managed(ctx, c, q.Locked)
+		if err != nil || all[name] != nil {
+			return err == nil, err
+		}
+	}
+	return false, nil
+}
