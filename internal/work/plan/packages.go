@@ -69,6 +69,7 @@ func (p *planner) planPackages(ctx context.Context, opt world.Request, first []w
 	if planned == 0 && unreached != nil {
 		return nil, unreached
 	}
+	r.joinPins()
 	return r, nil
 }
 

@@ -130,6 +130,36 @@ func (r *Planned) End() *tree.Tree {
 	return r.start
 }
 
+// joinPins makes one leg of those that move the same runtimes to the same versions in several components: carrying the first one
+// out moves all places that state them.
+func (r *Planned) joinPins() {
+	for i := 0; i < len(r.Route.Legs); i++ {
+		first := &r.Route.Legs[i]
+		for j := i + 1; j < len(r.Route.Legs); {
+			if !samePins(first, &r.Route.Legs[j]) {
+				j++
+				continue
+			}
+			first.Component = "" // it is of all that state them
+			for k := range first.Moves {
+				m := &first.Moves[k]
+				first.Title = strings.Replace(first.Title, m.Name+" ", m.Subject.String()+" ", 1)
+				m.Name = m.Subject.String()
+				m.Sites = append(m.Sites, r.Route.Legs[j].Moves[k].Sites...)
+			}
+			r.Route.Legs = slices.Delete(r.Route.Legs, j, j+1)
+			r.stops = slices.Delete(r.stops, j-1, j) // the state behind both is that of the later one
+		}
+	}
+}
+
+// samePins tells whether two legs move nothing but the same runtimes, tools, platforms and images to the same versions.
+func samePins(a, b *model.Leg) bool {
+	return len(a.Moves) > 0 && slices.EqualFunc(a.Moves, b.Moves, func(x, y model.Move) bool {
+		return x.Subject.IsPin() && x.Subject == y.Subject && x.To == y.To
+	})
+}
+
 // maxRounds bounds how often a route is planned anew with what was found to be
 // needed first.
 const maxRounds = 5
