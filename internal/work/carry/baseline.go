@@ -3,6 +3,7 @@ package carry
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/work/desk"
@@ -16,14 +17,48 @@ type FailedStage struct {
 	Next  string
 }
 
-// Error names the stage and shows the end of what it printed.
+// mostRed is how many failing tests an error names.
+const mostRed = 20
+
+// red are the tests that fail, each with its first cause and its place; of a stage without any, the failures that were read from
+// what it printed, and else the end of that.
+func (f *FailedStage) red() (lines []string) {
+	add := func(text, place string) {
+		text, _, _ = strings.Cut(text, "\n")
+		if place != "" {
+			text += " (" + place + ")"
+		}
+		lines = append(lines, text)
+	}
+	for _, t := range f.Stage.Tests {
+		if t.Failed() {
+			add(strings.TrimSuffix(t.Name+": "+t.Message, ": "), t.Place)
+		}
+	}
+	if len(lines) == 0 {
+		for _, found := range f.Stage.Findings {
+			if found.Kind == finding.Failure {
+				add(found.Text, found.Place)
+			}
+		}
+	}
+	if len(lines) == 0 {
+		return f.Stage.Tail
+	}
+	if more := len(lines) - mostRed; more > 0 {
+		lines = append(lines[:mostRed], fmt.Sprintf("and %d more", more))
+	}
+	return lines
+}
+
+// Error names the stage and what is red in it.
 func (f *FailedStage) Error() string {
 	where := f.Stage.Name
 	if f.Stage.Component != "." {
 		where = f.Stage.Component + ": " + where
 	}
 	text := fmt.Sprintf("%s: %s: %s (log: %s)", f.What, where, f.Stage.Why, f.Stage.Log)
-	for _, line := range f.Stage.Tail {
+	for _, line := range f.red() {
 		text += "\n    " + line
 	}
 	return text + "\n  next: " + f.Next
