@@ -15,7 +15,9 @@ func TestRedStart(t *testing.T) {
 		Component: "board", Name: "test", Why: "exit status 1", Log: "test.log", Tail: []string{"the end"},
 	}}
 	assert.Equal(t, "the project fails: board: test: exit status 1 (log: test.log)\n    the end\n  next: make it pass", f.Error())
-	f.Stage.Findings = []finding.Finding{{Kind: finding.Warning, Text: "old"}, {Kind: finding.Failure, Text: "no such door\nreally", Place: "a.js:1"}}
+	f.Stage.Findings = []finding.Finding{
+		{Kind: finding.Warning, Text: "old"}, {Kind: finding.Failure, Text: "no such door\nreally", Place: "a.js:1"},
+	}
 	assert.Contains(t, f.Error(), "\n    no such door (a.js:1)\n  next")
 	f.Stage.Tests = []finding.Test{
 		{Name: "doors > bow", Message: "they are shut\nat a.js:8", Place: "a.js:8"}, {Name: "doors > stern", Passed: true}, {Name: "hull"},
