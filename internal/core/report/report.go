@@ -71,12 +71,12 @@ func (r *Report) Carried() (all []model.MoveSummary) {
 func merged(all, more []model.MoveSummary) []model.MoveSummary {
 	at := map[string]int{}
 	for i, m := range all {
-		at[m.Name] = i
+		at[m.Spoken()] = i
 	}
 	for _, m := range more {
-		i, before := at[m.Name]
+		i, before := at[m.Spoken()]
 		if !before || all[i].To != m.From {
-			at[m.Name] = len(all)
+			at[m.Spoken()] = len(all)
 			all = append(all, m)
 			continue
 		}

@@ -27,6 +27,13 @@ func TestMoves(t *testing.T) {
 	}, r.Moves())
 	assert.Nil(t, r.Last())
 	assert.Equal(t, 2, r.Count(Done))
+
+	at := func(place, from, to string) model.MoveSummary { return model.MoveSummary{Name: "hull", Place: place, From: from, To: to} }
+	apart := &Report{Legs: []Leg{
+		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{at("a", "1", "2"), at("b", "2", "3")}}},
+		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{at("b", "3", "4")}}},
+	}}
+	assert.Equal(t, []model.MoveSummary{at("a", "1", "2"), at("b", "2", "4")}, apart.Moves(), "each place by itself")
 }
 
 // JUnit tells what is worse as failures, what was so before as skipped, whatever the texts are.
