@@ -9,8 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/host/fetch"
 )
@@ -144,12 +144,12 @@ type Registry interface {
 	// Resolve finds versions for the whole component within the bounds of
 	// ask, with as little change as they allow. Its error is a
 	// *solve.Conflict if there are none.
-	Resolve(ctx context.Context, ask Ask) (*route.State, error)
+	Resolve(ctx context.Context, ask Ask) (*contract.State, error)
 }
 
 // Ask is what Resolve is asked for.
 type Ask struct {
 	Component *model.Component
 	Before    *model.Component // as it was before the goal's changes were made in its manifest; nil for no other one
-	route.Goal
+	contract.Goal
 }

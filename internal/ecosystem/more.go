@@ -4,8 +4,8 @@ import (
 	"context"
 	"io/fs"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 )
 
 // What an ecosystem or its registry can do besides. Who needs it asks whether it is there.
@@ -29,7 +29,7 @@ type Importer interface {
 type Rewriter interface {
 	// Rewrite gives the edits of the manifests alone; Resolve follows with
 	// what the changes mean.
-	Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error)
+	Rewrite(c *model.Component, changes []contract.Change, overrides []model.Override) ([]model.FileEdit, error)
 }
 
 // Overrider is a Rewriter whose manifests can say what a package gets of another, whatever it

@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/carry"
@@ -165,7 +165,7 @@ func (i ballastIndex) Needs(_ context.Context, key flat.Key, release string) (ne
 	return needs, nil
 }
 
-func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	files := ask.Component.Detail.(ballastFiles)
 	r := flat.Request{Goal: ask.Goal, Index: ballastIndex{y}, Locked: map[flat.Key]string{}}
 	for name, v := range files.locked {
@@ -187,7 +187,7 @@ func (y ballastYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.Sta
 		return nil, err
 	}
 	moves := result.Moves("ballast", ask.Component.Requirements, key, version.NPM{})
-	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
+	s := &contract.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	var splices []model.Splice
 	for _, m := range s.Moves {
 		v, err := version.NPM{}.Parse(m.To)

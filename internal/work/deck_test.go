@@ -16,9 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/condition"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/carry"
@@ -207,9 +207,9 @@ func (i deckIndex) Needs(_ context.Context, key flat.Key, release string) (needs
 	return needs, nil
 }
 
-func (y deckYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (y deckYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	f := ask.Component.Detail.(*deckFiles)
-	s := &route.State{}
+	s := &contract.State{}
 	keys := ask.Keys()
 	ranges := map[model.Site][]string{} // what a place has to take, in each environment
 	edited := map[string][]byte{}

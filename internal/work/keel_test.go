@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/condition"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/carry"
@@ -136,7 +136,7 @@ func (k keel) Packages(c *model.Component) (all []model.Package) {
 }
 
 // Rewrite writes patches.
-func (k keel) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
+func (k keel) Rewrite(c *model.Component, changes []contract.Change, overrides []model.Override) ([]model.FileEdit, error) {
 	f := c.Detail.(*keelFiles)
 	text := string(f.manifest)
 	for _, o := range overrides {
@@ -226,7 +226,7 @@ func (i keelIndex) Needs(_ context.Context, key flat.Key, release string) (needs
 	return needs, nil
 }
 
-func (y keelYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (y keelYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	f := ask.Component.Detail.(*keelFiles)
 	r := flat.Request{Goal: ask.Goal, Index: keelIndex{ballastIndex{y.ballastYard}, f}, Locked: map[flat.Key]string{}}
 	for key, v := range f.locked {
@@ -248,7 +248,7 @@ func (y keelYard) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State,
 		return nil, err
 	}
 	moves := result.Moves("ballast", ask.Component.Requirements, key, version.NPM{})
-	s := &route.State{Moves: moves.Moved, Notable: moves.Down}
+	s := &contract.State{Moves: moves.Moved, Notable: moves.Down}
 	for i := range s.Moves {
 		s.Moves[i].Place = "" // there is one of each name
 	}

@@ -11,7 +11,7 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/want"
 )
@@ -114,7 +114,7 @@ type Root struct {
 type Request struct {
 	Roots    []Root
 	Locked   map[Key]string // the versions in effect
-	Goal     route.Goal
+	Goal     contract.Goal
 	Tendency want.Tendency // of all that the goal does not take to the newest
 	Index    Index
 	// Upward keeps what only the lock has from going down.

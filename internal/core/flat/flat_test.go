@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/want"
@@ -108,9 +108,9 @@ func TestResolve(t *testing.T) {
 			"winch 1.0.0": {{Sense: IfPresent, Options: []Option{in("crane", "^2.0.0")}, Text: "crane ^2"}},
 		},
 	}
-	newest := func(name, rng string) route.Goal {
-		return route.Goal{
-			Bounds: map[string]route.Bound{name: {Allow: in(name, rng).Allows, Newest: true, Why: name + "@" + rng + " is asked for"}},
+	newest := func(name, rng string) contract.Goal {
+		return contract.Goal{
+			Bounds: map[string]contract.Bound{name: {Allow: in(name, rng).Allows, Newest: true, Why: name + "@" + rng + " is asked for"}},
 			First:  []string{name},
 		}
 	}
@@ -134,7 +134,7 @@ func TestResolve(t *testing.T) {
 			}}}},
 		{"what is avoided goes, though it is locked", "crane 1.0.0, hawser 1.1.0, quayside 1.0.0",
 			Request{Roots: []Root{root("quayside", "^1.0.0"), root("crane", "*")}, Locked: locked,
-				Goal: route.Goal{Avoid: func(name, v string) bool { return name == "hawser" && v == "1.0.0" }}}},
+				Goal: contract.Goal{Avoid: func(name, v string) bool { return name == "hawser" && v == "1.0.0" }}}},
 	} {
 		for _, whole := range []bool{false, true} {
 			h.whole, c.r.Index = whole, h
@@ -149,7 +149,7 @@ func TestResolve(t *testing.T) {
 	assert.Nil(t, r.Of(Key{Name: "winch"}))
 
 	held := newest("quayside", "^2.0.0")
-	held.Bounds["crane"] = route.Bound{Allow: in("crane", "1.0.0").Allows, Why: "crane is held at 1.0.0"}
+	held.Bounds["crane"] = contract.Bound{Allow: in("crane", "1.0.0").Allows, Why: "crane is held at 1.0.0"}
 	_, err = Resolve(
 		t.Context(),
 		Request{Roots: []Root{root("quayside", "*"), root("crane", "^1.0.0")}, Locked: locked, Index: h, Goal: held},

@@ -97,6 +97,11 @@ func (m Move) Key() string {
 // Spoken is what moves, in sentences: "hawser", "hawser in decks/package.json".
 func (m Move) Spoken() string { return Spoken(m.Key()) }
 
+// Says tells whether the move says something of a declaration: of that very one, or of all of its name.
+func (m Move) Says(r Requirement) bool {
+	return m.Name == r.Name && (m.Place == "" || m.Key() == string(r.ID))
+}
+
 // At gives the move with the place of a key that it is about.
 func (m Move) At(key string) Move {
 	m.Place, _ = Parted(key)

@@ -28,7 +28,9 @@ func TestMoves(t *testing.T) {
 	assert.Nil(t, r.Last())
 	assert.Equal(t, 2, r.Count(Done))
 
-	at := func(place, from, to string) model.MoveSummary { return model.MoveSummary{Name: "hull", Place: place, From: from, To: to} }
+	at := func(place, from, to string) model.MoveSummary {
+		return model.MoveSummary{Name: "hull", Place: place, From: from, To: to}
+	}
 	apart := &Report{Legs: []Leg{
 		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{at("a", "1", "2"), at("b", "2", "3")}}},
 		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{at("b", "3", "4")}}},

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -14,10 +15,10 @@ import (
 
 // oneByOne adds to bounds that what must not skip a major goes no further than
 // the next.
-func (r *planner) oneByOne(bounds map[string]Bound) map[string]Bound {
+func (r *planner) oneByOne(bounds map[string]contract.Bound) map[string]contract.Bound {
 	all := maps.Clone(bounds)
 	if all == nil {
-		all = map[string]Bound{}
+		all = map[string]contract.Bound{}
 	}
 	for _, s := range r.Subjects {
 		if s.Stepwise == "" || s.At == nil || len(s.Releases) == 0 {
@@ -44,7 +45,7 @@ func (r *planner) oneByOne(bounds map[string]Bound) map[string]Bound {
 }
 
 // restore are the requirements that a state needs and that are not there.
-func (r *planner) restore(state *State) (added []Change) {
+func (r *planner) restore(state *contract.State) (added []contract.Change) {
 	at := func(s *Subject) version.Version {
 		for _, m := range state.Moves {
 			if slices.Contains(r.moved(m), s) {
@@ -78,11 +79,11 @@ func (r *planner) fix() error {
 		return nil
 	}
 	why := map[string]string{}
-	goal := func(list []Vulnerable) Goal {
-		g := Goal{Bounds: r.held(), Terms: model.Terms{Fixes: true}}
+	goal := func(list []Vulnerable) contract.Goal {
+		g := contract.Goal{Bounds: r.held(), Terms: model.Terms{Fixes: true}}
 		for _, v := range list {
 			if _, held := g.Bounds[v.Name]; !held {
-				g.Bounds[v.Name] = Bound{Allow: v.Free, Why: model.Spoken(v.Name) + " is to be free of known vulnerabilities"}
+				g.Bounds[v.Name] = contract.Bound{Allow: v.Free, Why: model.Spoken(v.Name) + " is to be free of known vulnerabilities"}
 				why[v.Name] = v.Why
 			}
 		}
@@ -131,10 +132,10 @@ func (r *planner) replace() error {
 }
 
 // change makes a leg of a change alone.
-func (r *planner) change(c Change) error {
+func (r *planner) change(c contract.Change) error {
 	title := cmp.Or(c.Title, c.Old+" becomes "+c.New)
 	_, err := r.leg(
-		Slug(title), title, Goal{Bounds: r.stay(c.Old), Changes: []Change{c}},
+		Slug(title), title, contract.Goal{Bounds: r.stay(c.Old), Changes: []contract.Change{c}},
 		func(model.Move) string { return "comes with " + cmp.Or(c.New, "that") },
 	)
 	return err
@@ -156,7 +157,7 @@ func (r *planner) override() error {
 			title += " in " + o.Of
 		}
 		_, err := r.leg(
-			Slug(title), title, Goal{Bounds: r.stay(o.Of), Terms: model.Terms{Overrides: []model.Override{o}}},
+			Slug(title), title, contract.Goal{Bounds: r.stay(o.Of), Terms: model.Terms{Overrides: []model.Override{o}}},
 			func(model.Move) string { return "comes with it" },
 		)
 		if err != nil {
@@ -173,19 +174,21 @@ func (r *planner) dedupe() error {
 		return nil
 	}
 	_, err := r.leg(
-		"dedupe", "as few copies of packages as there can be", Goal{Bounds: r.stay(""), Terms: model.Terms{Dedupe: true}},
+		"dedupe", "as few copies of packages as there can be", contract.Goal{Bounds: r.stay(""), Terms: model.Terms{Dedupe: true}},
 		func(model.Move) string { return "comes with it" },
 	)
 	return err
 }
 
 // stay are bounds that leave everything but one where it is.
-func (r *planner) stay(but string) map[string]Bound {
-	bounds := map[string]Bound{}
+func (r *planner) stay(but string) map[string]contract.Bound {
+	bounds := map[string]contract.Bound{}
 	for _, s := range r.Subjects {
 		if _, name := model.Parted(s.Name); s.At != nil && s.Name != but && name != but {
 			at := s.At
-			bounds[s.Name] = Bound{Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is at %s", s, at)}
+			bounds[s.Name] = contract.Bound{
+				Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is at %s", s, at),
+			}
 		}
 	}
 	return bounds

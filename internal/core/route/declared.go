@@ -33,7 +33,7 @@ func Crossings(
 			continue
 		}
 		told[r.ID] = true
-		said := slices.ContainsFunc(moves, func(m model.Move) bool { return Says(m, r) && m.From == r.Locked && m.To == now })
+		said := slices.ContainsFunc(moves, func(m model.Move) bool { return m.Says(r) && m.From == r.Locked && m.To == now })
 		down, crosses := to.Compare(from) < 0, to.Line() != from.Line()
 		if said && named(r) || !down && (!crosses || named(r)) {
 			continue
@@ -47,11 +47,6 @@ func Crossings(
 		})
 	}
 	return found
-}
-
-// Says tells whether a move says something of a declaration: of that very one, or of all of its name.
-func Says(m model.Move, r model.Requirement) bool {
-	return m.Name == r.Name && (m.Place == "" || m.Key() == string(r.ID))
 }
 
 // Unmoved are declarations that a state does not have where its moves say that they are. What may be apart may have stayed

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 )
@@ -13,7 +14,7 @@ import (
 // explain says why the moves of a state belong together, and why the leg stands
 // where it does. What was not asked to move is held back, one by one, to see what
 // that runs into.
-func (r *planner) explain(goal Goal, state *State) ([]string, error) {
+func (r *planner) explain(goal contract.Goal, state *contract.State) ([]string, error) {
 	if !r.Explain {
 		return nil, nil
 	}
@@ -34,7 +35,7 @@ func (r *planner) explain(goal Goal, state *State) ([]string, error) {
 		held := goal
 		held.Bounds = maps.Clone(goal.Bounds)
 		at := s.At
-		held.Bounds[key] = Bound{
+		held.Bounds[key] = contract.Bound{
 			Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is to stay at %s", s, at),
 		}
 		_, err := r.try(held)

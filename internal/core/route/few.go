@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/spelling"
@@ -15,7 +16,7 @@ import (
 // split makes legs of what a goal leads to, each with as few moves as Few says,
 // or with those that cannot do without each other. What moves last is what is left
 // over: it may then be where only all together are.
-func (r *planner) split(id, title string, goal Goal, because func(m model.Move) string) error {
+func (r *planner) split(id, title string, goal contract.Goal, because func(m model.Move) string) error {
 	whole, err := r.try(goal)
 	if err != nil {
 		return err
@@ -53,9 +54,9 @@ func (r *planner) split(id, title string, goal Goal, because func(m model.Move) 
 
 // part is a goal for some of what moves: they go where they are to go, and the
 // rest there only if it has to.
-func (r *planner) part(goal Goal, names []string, to map[string]version.Version) Goal {
+func (r *planner) part(goal contract.Goal, names []string, to map[string]version.Version) contract.Goal {
 	part := goal
-	part.Bounds, part.First = map[string]Bound{}, names
+	part.Bounds, part.First = map[string]contract.Bound{}, names
 	for name, b := range goal.Bounds {
 		s, target := r.subject(name), to[name]
 		if s == nil || s.At == nil || s.Runtime {
@@ -63,7 +64,7 @@ func (r *planner) part(goal Goal, names []string, to map[string]version.Version)
 			continue
 		}
 		at, moves := s.At, slices.Contains(names, name)
-		part.Bounds[name] = Bound{Newest: moves, Why: fmt.Sprintf("%s is at %s", s, at), Allow: func(v version.Version) bool {
+		part.Bounds[name] = contract.Bound{Newest: moves, Why: fmt.Sprintf("%s is at %s", s, at), Allow: func(v version.Version) bool {
 			return !moves && v.Compare(at) == 0 || target != nil && v.Compare(target) == 0
 		}}
 	}

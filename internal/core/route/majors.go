@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -35,7 +36,7 @@ func (r *planner) moveTo(s *Subject, title, why string, reason string, allow fun
 
 // companions takes what a goal forces along through the majors that it would skip, one
 // after the other, where none is to be skipped and they go.
-func (r *planner) companions(goal Goal) error {
+func (r *planner) companions(goal contract.Goal) error {
 	if !r.Stepwise || r.passing {
 		return nil
 	}
@@ -68,15 +69,15 @@ func (r *planner) companions(goal Goal) error {
 }
 
 // goalOf is that one subject goes into a set of versions, and its family with it.
-func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) bool) Goal {
+func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) bool) contract.Goal {
 	bounds := r.held()
 	for _, name := range r.Down {
-		bounds[name] = Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: name + " may go down"}
+		bounds[name] = contract.Bound{Allow: func(v version.Version) bool { return !v.Preview() }, Why: name + " may go down"}
 	}
-	bounds[s.Name] = Bound{Allow: allow, Newest: true, Why: why}
+	bounds[s.Name] = contract.Bound{Allow: allow, Newest: true, Why: why}
 	for _, f := range r.family(s) {
 		if !f.Held && slices.ContainsFunc(f.Releases, allow) && f.At != nil && !allow(f.At) {
-			bounds[f.Name] = Bound{Allow: allow, Newest: true, Why: fmt.Sprintf("%s is released together with %s", f, s)}
+			bounds[f.Name] = contract.Bound{Allow: allow, Newest: true, Why: fmt.Sprintf("%s is released together with %s", f, s)}
 		}
 	}
 	for _, o := range r.siblings(s) {
@@ -86,10 +87,10 @@ func (r *planner) goalOf(s *Subject, why string, allow func(v version.Version) b
 			return allow(v) && (v.Compare(o.At) >= 0 || wish != nil && wish.Range.Contains(v))
 		}
 		if !o.Held && slices.ContainsFunc(o.Releases, goes) {
-			bounds[o.Name] = Bound{Allow: goes, Newest: true, Why: why}
+			bounds[o.Name] = contract.Bound{Allow: goes, Newest: true, Why: why}
 		}
 	}
-	return Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil}
+	return contract.Goal{Bounds: bounds, First: []string{s.Name}, Fit: r.wish(s.Name) == nil}
 }
 
 // Slug is a name made fit for an identifier.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -19,11 +20,11 @@ type Plan struct {
 	Order       version.Order
 	Subjects    []*Subject
 	Wishes      []Wish
-	Reach       version.Reach // how far everything else may move by itself
-	NoLock      bool          // the first leg writes the lock that is missing
-	Rules       []Rule        // that hold in every state
-	Replaced    []Change      // requirements that go on under another name, if there is a wish or reach for that
-	Replaceable []Change      // and those for which there is none
+	Reach       version.Reach     // how far everything else may move by itself
+	NoLock      bool              // the first leg writes the lock that is missing
+	Rules       []contract.Rule   // that hold in every state
+	Replaced    []contract.Change // requirements that go on under another name, if there is a wish or reach for that
+	Replaceable []contract.Change // and those for which there is none
 	// Within are requirements that go on as another one which is required already, by name.
 	Within   map[string]string
 	Restored []Restore // requirements that are added where something needs them
@@ -48,16 +49,16 @@ type Plan struct {
 
 // Keys gives what tells how the plan speaks of declarations: those that move by themselves have subjects of their own.
 func (p *Plan) Keys() func(r model.Requirement) string {
-	own := Goal{Bounds: map[string]Bound{}}
+	own := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for _, s := range p.Subjects {
-		own.Bounds[s.Name] = Bound{}
+		own.Bounds[s.Name] = contract.Bound{}
 	}
 	return own.Keys()
 }
 
 // Frame is what every leg of some terms lays down, whatever it moves.
-func (p *Plan) Frame(terms model.Terms) Goal {
-	goal := Goal{Rules: p.Rules, Also: p.Also, Previews: p.Previews, Terms: terms}
+func (p *Plan) Frame(terms model.Terms) contract.Goal {
+	goal := contract.Goal{Rules: p.Rules, Also: p.Also, Previews: p.Previews, Terms: terms}
 	goal.Apart = p.Apart
 	if terms.Fixes {
 		goal.Avoid = p.Avoid
@@ -66,7 +67,7 @@ func (p *Plan) Frame(terms model.Terms) Goal {
 }
 
 // framed is a goal with what every leg lays down.
-func (p *Plan) framed(goal Goal) Goal {
+func (p *Plan) framed(goal contract.Goal) contract.Goal {
 	frame := p.Frame(goal.Terms)
 	goal.Rules, goal.Also, goal.Previews, goal.Terms, goal.Avoid = frame.Rules, frame.Also, frame.Previews, frame.Terms, frame.Avoid
 	return goal
@@ -150,10 +151,10 @@ type planner struct {
 	ctx      context.Context
 	legs     []model.Leg
 	notices  []string
-	restored []string // names that were added
-	waiting  []Change // other names that could not be taken by themselves
-	stuck    []stuck  // what did not go to a newer major
-	passing  bool     // companions are taken through the majors that they would skip
+	restored []string          // names that were added
+	waiting  []contract.Change // other names that could not be taken by themselves
+	stuck    []stuck           // what did not go to a newer major
+	passing  bool              // companions are taken through the majors that they would skip
 	// unrefreshed is why the last try within the majors that are in use found no state, nil
 	// if it found one.
 	unrefreshed *solve.Conflict
@@ -162,7 +163,7 @@ type planner struct {
 
 // leg solves for a goal and makes a leg of what moved, if anything did.
 // because gives the reason of each move.
-func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) string) (bool, error) {
+func (r *planner) leg(id, title string, goal contract.Goal, because func(m model.Move) string) (bool, error) {
 	if err := r.ctx.Err(); err != nil {
 		return false, err
 	}
@@ -221,14 +222,14 @@ func (r *planner) leg(id, title string, goal Goal, because func(m model.Move) st
 }
 
 // try finds a state for a goal.
-func (r *planner) try(goal Goal) (*State, error) {
+func (r *planner) try(goal contract.Goal) (*contract.State, error) {
 	return r.world.Solve(r.ctx, r.framed(goal))
 }
 
 // solve finds a state for a goal; where there is none, with the overrides that are
 // asked for, with the names that could not be taken by themselves, or with both.
 // What helps is made with this goal, and is done with then.
-func (r *planner) solve(goal Goal) (Goal, *State, error) {
+func (r *planner) solve(goal contract.Goal) (contract.Goal, *contract.State, error) {
 	state, err := r.try(goal)
 	overrides, names := len(r.Overrides) > 0 && len(goal.Overrides) == 0, len(r.waiting) > 0 && len(goal.Changes) == 0
 	for _, with := range []struct{ overrides, names bool }{{true, false}, {false, true}, {true, true}} {
@@ -264,12 +265,12 @@ func (r *planner) solve(goal Goal) (Goal, *State, error) {
 }
 
 // held are the bounds of what must not move at all.
-func (r *planner) held() map[string]Bound {
-	bounds := map[string]Bound{}
+func (r *planner) held() map[string]contract.Bound {
+	bounds := map[string]contract.Bound{}
 	for _, s := range r.Subjects {
 		if s.Held && s.At != nil {
 			at := s.At
-			bounds[s.Name] = Bound{
+			bounds[s.Name] = contract.Bound{
 				Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
 				Why:   fmt.Sprintf("%s is held at %s", s, at),
 			}
@@ -288,14 +289,14 @@ func (r *planner) lock() error {
 		}
 		return "there was no lock"
 	}
-	_, err := r.leg("lock", "write the lock that is missing", Goal{}, because)
+	_, err := r.leg("lock", "write the lock that is missing", contract.Goal{}, because)
 	if !errors.As(err, new(*solve.Conflict)) || len(r.Wishes) == 0 {
 		return err
 	}
 	// What is asked for may be what makes it possible.
-	goal := Goal{Bounds: map[string]Bound{}}
+	goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for _, w := range r.Wishes {
-		goal.Bounds[w.Name] = Bound{Allow: w.Range.Contains, Newest: true, Why: w.Text + " is asked for"}
+		goal.Bounds[w.Name] = contract.Bound{Allow: w.Range.Contains, Newest: true, Why: w.Text + " is asked for"}
 		goal.First = append(goal.First, w.Name)
 	}
 	_, err = r.leg("lock", "write the lock that is missing, with what is asked for", goal, because)
@@ -320,7 +321,7 @@ func (r *planner) refresh(id, title string) error {
 		at, wish := s.At, cmp.Or(r.wish(s.Name), r.familyWish(s))
 		if s.Runtime {
 			// It has gone where it was asked to, and within that as far as it must.
-			bounds[s.Name] = Bound{
+			bounds[s.Name] = contract.Bound{
 				Allow: func(v version.Version) bool {
 					return v.Compare(at) >= 0 && (wish == nil || v.Compare(at) == 0 || wish.Range.Contains(v))
 				},
@@ -328,7 +329,7 @@ func (r *planner) refresh(id, title string) error {
 			}
 			continue
 		}
-		bounds[s.Name] = Bound{
+		bounds[s.Name] = contract.Bound{
 			Newest: asked(s),
 			Why:    fmt.Sprintf("%s is to stay within %s in this leg", s, s.At.Line()),
 			Allow: func(v version.Version) bool {
@@ -344,7 +345,7 @@ func (r *planner) refresh(id, title string) error {
 	if !any {
 		return nil
 	}
-	goal := Goal{Bounds: bounds, First: r.byUse(), Fit: true}
+	goal := contract.Goal{Bounds: bounds, First: r.byUse(), Fit: true}
 	because := func(m model.Move) string {
 		wish := r.wish(m.Key())
 		if to, err := r.Order.Parse(m.To); wish != nil && err == nil && wish.Range.Contains(to) {

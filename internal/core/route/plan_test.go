@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -25,7 +26,7 @@ type harbour struct {
 	peers    map[string]map[string]string // "router 2.0.0" → frame → range
 }
 
-func (h *harbour) Solve(ctx context.Context, goal Goal) (*State, error) {
+func (h *harbour) Solve(ctx context.Context, goal contract.Goal) (*contract.State, error) {
 	p := &solve.Problem{}
 	var names []string
 	for name := range h.at {
@@ -75,7 +76,7 @@ func (h *harbour) Solve(ctx context.Context, goal Goal) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	state := &State{}
+	state := &contract.State{}
 	for i, name := range names {
 		if to := h.releases[name][solution[i]]; to != h.at[name] {
 			state.Moves = append(state.Moves, model.Move{Name: name, From: h.at[name], To: to})
@@ -84,7 +85,7 @@ func (h *harbour) Solve(ctx context.Context, goal Goal) (*State, error) {
 	return state, nil
 }
 
-func (h *harbour) Take(state *State) error {
+func (h *harbour) Take(state *contract.State) error {
 	for _, m := range state.Moves {
 		h.at[m.Name] = m.To
 	}

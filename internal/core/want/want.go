@@ -9,8 +9,8 @@ import (
 	"fmt"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 )
@@ -68,7 +68,7 @@ type Want struct {
 func (w *Want) key() string { return cmp.Or(w.Key, w.Name) }
 
 // Allowed tells which candidates a goal lets the requirement become.
-func (w *Want) Allowed(goal *route.Goal) []bool {
+func (w *Want) Allowed(goal *contract.Goal) []bool {
 	bound := goal.Bound(w.key())
 	preview := slices.Contains(goal.Previews, w.Name)
 	allowed := make([]bool, len(w.Candidates))
@@ -93,7 +93,7 @@ func (w *Want) Allowed(goal *route.Goal) []bool {
 }
 
 // Why says who laid down what is allowed.
-func (w *Want) Why(goal *route.Goal, allowed []bool) solve.Why {
+func (w *Want) Why(goal *contract.Goal, allowed []bool) solve.Why {
 	bound := goal.Bound(w.key())
 	return func() string {
 		switch {
@@ -120,7 +120,7 @@ func (w *Want) Texts() []string {
 }
 
 // Preference is the order in which candidates are tried.
-func (w *Want) Preference(goal *route.Goal) []int {
+func (w *Want) Preference(goal *contract.Goal) []int {
 	newest := w.Newest && goal.Bound(w.key()).Newest
 	order := make([]int, len(w.Candidates))
 	for i := range order {
@@ -215,7 +215,7 @@ func stepFrom(from, to int) int {
 const asked = 1 << 20
 
 // Rank is when the requirement is decided: lower ranks first.
-func (w *Want) Rank(goal *route.Goal) int {
+func (w *Want) Rank(goal *contract.Goal) int {
 	if at := goal.Leads(w.key()); at >= 0 {
 		return at - asked
 	}
@@ -224,7 +224,7 @@ func (w *Want) Rank(goal *route.Goal) int {
 
 // State adds the requirement to a problem: its subject, what it is allowed to become, and the
 // order of what is tried. It gives what is allowed, too.
-func (w *Want) State(p *solve.Problem, goal *route.Goal) (id solve.ID, allowed []bool) {
+func (w *Want) State(p *solve.Problem, goal *contract.Goal) (id solve.ID, allowed []bool) {
 	id = p.Subject(cmp.Or(w.Label, model.Spoken(w.key())), w.Texts())
 	allowed = w.Allowed(goal)
 	p.Require(id, p.Pick(id, func(i int) bool { return allowed[i] }), w.Why(goal, allowed))
@@ -243,7 +243,7 @@ type Unit struct {
 // Rule states a rule about requirements. Find gives the units of a name; none where nothing requires it, and then the rule
 // says nothing. Of names that are declared in several places it holds within each place that has both, and where no place
 // has, between all.
-func Rule(p *solve.Problem, r route.Rule, find func(name string) []Unit) {
+func Rule(p *solve.Problem, r contract.Rule, find func(name string) []Unit) {
 	all := make([][]Unit, len(r.Terms))
 	for i, t := range r.Terms {
 		if all[i] = find(t.Name); len(all[i]) == 0 {

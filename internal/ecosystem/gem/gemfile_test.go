@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
 )
 
@@ -202,10 +202,10 @@ func FuzzGemfile(f *testing.F) {
 			if q.Site.Text != "" && q.Site.File == "Gemfile" {
 				require.Equal(t, q.Site.Text, src[q.Site.Start:q.Site.End])
 			}
-			for _, change := range []route.Change{
+			for _, change := range []contract.Change{
 				{Old: q.Name, New: "other", Range: "~> 2.0"}, {Old: q.Name}, {Old: q.Name, New: q.Name, Range: "git+https://code.example/x#main"},
 			} {
-				edits, err := Ecosystem{}.Rewrite(c, []route.Change{change}, nil)
+				edits, err := Ecosystem{}.Rewrite(c, []contract.Change{change}, nil)
 				if err == nil {
 					require.LessOrEqual(t, len(edits), 1)
 				}

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 )
 
@@ -28,7 +28,7 @@ type index struct {
 	preview *previews
 }
 
-func newIndex(ctx context.Context, r *registry, p *project, changes []route.Change) (x index, err error) {
+func newIndex(ctx context.Context, r *registry, p *project, changes []contract.Change) (x index, err error) {
 	x = index{r, p, map[string]*spec{}, map[string]*section{}, nil, newPreviews(p)}
 	if x.fresh, err = r.sourcedAnew(ctx, p, changes); err != nil {
 		return x, err

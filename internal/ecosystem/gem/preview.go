@@ -5,8 +5,8 @@ import (
 	"slices"
 	"sync"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 )
 
@@ -31,7 +31,7 @@ func newPreviews(p *project) *previews {
 }
 
 // ask notes whose pre-releases a goal asks for.
-func (p *previews) ask(goal route.Goal) {
+func (p *previews) ask(goal contract.Goal) {
 	p.asked = map[string]bool{}
 	for _, name := range goal.Previews {
 		p.asked[name] = true

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -46,7 +46,7 @@ func (p *project) outdated(name string, rng version.Range) bool {
 
 // Resolve finds versions for the whole component, with as little change as the goal allows, and
 // writes manifest and lock.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	p := ask.Component.Detail.(*project)
 	if p.lock == nil {
 		var err error
@@ -68,7 +68,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 		func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} },
 		version.Gem{},
 	)
-	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
+	s := &contract.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	for _, c := range result.Chosen {
 		if text := r.twofold(ctx, c.Key.Name, c.Version); text != "" && c.Was != c.Version {
 			s.Notable = append(s.Notable, text)
@@ -111,7 +111,7 @@ func (x index) solve(ctx context.Context, ask ecosystem.Ask) (result *flat.Resul
 func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, error) {
 	p := x.project
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}}
-	request.Goal.Bounds = map[string]route.Bound{}
+	request.Goal.Bounds = map[string]contract.Bound{}
 	maps.Copy(request.Goal.Bounds, ask.Goal.Bounds)
 	x.preview.ask(ask.Goal)
 	for _, s := range p.lock.gems() {
@@ -139,7 +139,7 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 			Where: q.Site.String(),
 		})
 		if request.Goal.Bound(q.Name).Allow == nil && p.outdated(q.Name, rng) {
-			request.Goal.Bounds[q.Name] = route.Bound{
+			request.Goal.Bounds[q.Name] = contract.Bound{
 				Allow: allows, Why: fmt.Sprintf("%s asks for %s %s, which the lock does not have", q.Site, q.Name, q.Range),
 			}
 		}
@@ -165,7 +165,7 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 
 // write gives the edits that make the state: requirements that do not take their new version any
 // more, and the lock.
-func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result *flat.Result, s *route.State) error {
+func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result *flat.Result, s *contract.State) error {
 	ranges := restatements{}
 	splices := map[string][]model.Splice{}
 	for i := range s.Moves {

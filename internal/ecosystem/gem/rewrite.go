@@ -7,15 +7,15 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 )
 
 // Rewrite gives the Gemfile and gemspecs with gems renamed, added, dropped, or taken from
 // elsewhere. A renamed one keeps its place; one that is added goes where its name sorts among the
 // lines that stand in no block, and behind them if they are in no order.
-func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
+func (Ecosystem) Rewrite(c *model.Component, changes []contract.Change, overrides []model.Override) ([]model.FileEdit, error) {
 	p := c.Detail.(*project)
 	if len(overrides) > 0 {
 		return nil, &model.Fault{
@@ -25,7 +25,7 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 	}
 	splices := map[string][]model.Splice{}
 	for i, change := range changes {
-		again := func(later route.Change) bool { return later.Old == change.Old }
+		again := func(later contract.Change) bool { return later.Old == change.Old }
 		if change.Old != "" && slices.ContainsFunc(changes[i+1:], again) {
 			continue // the last word about a gem counts
 		}
@@ -94,7 +94,7 @@ func (d *declared) quote(src []byte) string { return string(src[d.call[0].start]
 
 // become gives a line another name and what is asked for. Requirements and repositories of before
 // go; other options stay.
-func (d *declared) become(change route.Change, src []byte) (splices []model.Splice) {
+func (d *declared) become(change contract.Change, src []byte) (splices []model.Splice) {
 	splices = append(splices, splice(d.file, src, d.call[0].start, d.call[0].end, argumentsFor(change, d.quote(src))))
 	for i, part := range d.call {
 		if i > 0 && (part.key == "" || slices.Contains(sourceOptions, part.key)) {
@@ -105,7 +105,7 @@ func (d *declared) become(change route.Change, src []byte) (splices []model.Spli
 }
 
 // argumentsFor are the arguments of a line that asks for what a change says.
-func argumentsFor(change route.Change, mark string) string {
+func argumentsFor(change contract.Change, mark string) string {
 	quoted := func(text string) string { return mark + text + mark }
 	text := quoted(change.New)
 	if strings.HasPrefix(change.Range, sourceMark) {
@@ -156,7 +156,7 @@ func (d *declared) dropped(src []byte) model.Splice {
 }
 
 // addition is a new line of the Gemfile.
-func (p *project) addition(change route.Change) model.Splice {
+func (p *project) addition(change contract.Change) model.Splice {
 	main := p.gemfile.main
 	src := p.gemfile.texts[main]
 	end := "\n"

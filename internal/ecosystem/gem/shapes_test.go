@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -230,7 +230,7 @@ func repositories(t *testing.T, parts map[string]string) {
 }
 
 // solved asks for a state as a leg does.
-func solved(t *testing.T, dir, universe, ask, changes string) (*route.State, error) {
+func solved(t *testing.T, dir, universe, ask, changes string) (*contract.State, error) {
 	t.Helper()
 	x, err := ecosystem.Walk(os.DirFS(dir), nil)
 	require.NoError(t, err)
@@ -246,19 +246,19 @@ func solved(t *testing.T, dir, universe, ask, changes string) (*route.State, err
 		},
 	}, ".")
 	require.NoError(t, err)
-	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for line := range strings.Lines(ask) {
 		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
 		rng, err := version.Gem{}.ParseRange(text)
 		require.NoError(t, err)
-		goal.Bounds[name] = route.Bound{
+		goal.Bounds[name] = contract.Bound{
 			Allow: func(v version.Version) bool { return rng.Contains(v) && !v.Preview() }, Newest: true, Why: name + "@" + text + " is asked for",
 		}
 		goal.First = append(goal.First, name)
 	}
 	for line := range strings.Lines(changes) {
 		f := strings.SplitN(strings.TrimSpace(line), " ", 3)
-		goal.Changes = append(goal.Changes, route.Change{Old: strings.Trim(f[0], "-"), New: strings.Trim(f[1], "-"), Range: f[2]})
+		goal.Changes = append(goal.Changes, contract.Change{Old: strings.Trim(f[0], "-"), New: strings.Trim(f[1], "-"), Range: f[2]})
 	}
 	if goal.Changes == nil {
 		return r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
@@ -273,7 +273,7 @@ func solved(t *testing.T, dir, universe, ask, changes string) (*route.State, err
 	return solvedAsWritten(t, dir, r, goal)
 }
 
-func solvedAsWritten(t *testing.T, dir string, r ecosystem.Registry, goal route.Goal) (*route.State, error) {
+func solvedAsWritten(t *testing.T, dir string, r ecosystem.Registry, goal contract.Goal) (*contract.State, error) {
 	t.Helper()
 	x, err := ecosystem.Walk(os.DirFS(dir), nil)
 	require.NoError(t, err)

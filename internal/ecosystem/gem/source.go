@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/git"
@@ -125,13 +125,13 @@ func (r repository) meets(s *section) bool {
 
 // sourcedAnew reads the repositories that the lock does not have as the Gemfile asks for them, and
 // those that a change asks for. Each is a section with all gems that it holds.
-func (r *registry) sourcedAnew(ctx context.Context, p *project, changes []route.Change) (all []*section, err error) {
+func (r *registry) sourcedAnew(ctx context.Context, p *project, changes []contract.Change) (all []*section, err error) {
 	for _, d := range p.gemfile.gems {
 		if d.git.address == "" || d.fixed != "git source" {
 			continue
 		}
 		has := func(s *section) bool { return s.kind == "GIT" && d.git.meets(s) }
-		asked := slices.ContainsFunc(changes, func(c route.Change) bool { return c.New == d.name })
+		asked := slices.ContainsFunc(changes, func(c contract.Change) bool { return c.New == d.name })
 		if slices.ContainsFunc(p.lock.sections, has) && !asked || slices.ContainsFunc(all, has) {
 			continue
 		}

@@ -6,16 +6,16 @@ import (
 	"path"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
-	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
 )
 
 // follow brings the modules of the project up to date that a replace line leads
 // to the module in p, or to one that followed: what it requires now, they must
 // require, too.
-func (r *registry) follow(ctx context.Context, p *project, o *route.State) error {
+func (r *registry) follow(ctx context.Context, p *project, o *contract.State) error {
 	dirs, err := Ecosystem{}.Detect(p.files)
 	if err != nil {
 		return err

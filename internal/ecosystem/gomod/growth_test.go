@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	versions "bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -47,9 +47,9 @@ func BenchmarkGrowth(b *testing.B) {
 					Ask:     func(context.Context, ...string) (string, error) { return "go1.26.0", nil },
 				}, ".")
 				require.NoError(b, err)
-				goal := route.Goal{Bounds: map[string]route.Bound{}}
+				goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 				for i := range direct {
-					goal.Bounds[fmt.Sprintf("m%d.example/x", i)] = route.Bound{
+					goal.Bounds[fmt.Sprintf("m%d.example/x", i)] = contract.Bound{
 						Newest: true, Allow: func(v versions.Version) bool { return v.Line() == "v1" },
 					}
 				}

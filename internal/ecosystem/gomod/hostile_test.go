@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/mod/sumdb/note"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	versions "bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -116,8 +116,8 @@ func moveLeft(t *testing.T, address, database string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	newest := route.Bound{Newest: true, Allow: func(v versions.Version) bool { return !v.Preview() }}
-	o, err := r.Resolve(ctx, ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: map[string]route.Bound{"left.example/l": newest}}})
+	newest := contract.Bound{Newest: true, Allow: func(v versions.Version) bool { return !v.Preview() }}
+	o, err := r.Resolve(ctx, ecosystem.Ask{Component: c, Goal: contract.Goal{Bounds: map[string]contract.Bound{"left.example/l": newest}}})
 	if err != nil {
 		return "", err
 	}

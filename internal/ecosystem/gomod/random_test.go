@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 )
 
 var universes = flag.Int("universes", 24, "how many random universes the go command judges")
@@ -134,7 +134,7 @@ func TestMovingInRandomUniverses(t *testing.T) {
 }
 
 // edited shows edits.
-func edited(o *route.State) string {
+func edited(o *contract.State) string {
 	text := ""
 	for _, e := range o.Edits {
 		text += e.File + "\n" + string(e.New)

@@ -10,8 +10,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	versions "bellwether/internal/core/version"
 	"bellwether/internal/core/want"
@@ -72,7 +72,7 @@ type lesson struct {
 // Resolve finds versions for the whole component within the bounds of ask.
 // Modules of the project that build with it in a folder, by a replace line,
 // follow in the same outcome.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	o, err := r.resolve(ctx, ask)
 	if err != nil || len(o.Edits) == 0 {
 		return o, err
@@ -80,7 +80,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	return o, r.follow(ctx, ask.Component.Detail.(*project), o)
 }
 
-func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (r *registry) resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	p := ask.Component.Detail.(*project)
 	s := &resolver{ctx: ctx, r: r, p: p, ask: ask, look: r.summarizer(p), refused: map[string]bool{}, raisers: map[version]version{}}
 	if r.goVersion != "" && p.mod.Go != nil && compareGo(p.goVersion(), r.goVersion) > 0 && ask.Bounds["go"].Allow == nil {
@@ -156,7 +156,7 @@ func (s *resolver) solve() ([]candidate, error) {
 
 // rule states a rule about required modules; one about a module that is not
 // required says nothing here.
-func (s *resolver) rule(r route.Rule) {
+func (s *resolver) rule(r contract.Rule) {
 	want.Rule(s.problem, r, func(name string) []want.Unit {
 		i := slices.IndexFunc(s.subjects, func(sub *subject) bool { return sub.req.Name == name })
 		if i < 0 {

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	versions "bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -237,7 +237,7 @@ func (j *judge) families(root, dir string) (ask string) {
 }
 
 // resolve resolves the module with bounds of one query a line.
-func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
+func (j *judge) resolve(root, dir, ask string) (*contract.State, error) {
 	c, err := Ecosystem{}.Read(indexed(os.DirFS(root)), dir)
 	if err != nil {
 		return nil, err
@@ -246,7 +246,7 @@ func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
 	if err != nil {
 		return nil, err
 	}
-	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for line := range strings.Lines(ask) {
 		name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
 		if name == "" {
@@ -257,7 +257,7 @@ func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
 			if err != nil {
 				return nil, err
 			}
-			goal.Bounds[text] = route.Bound{Newest: true, Allow: func(v versions.Version) bool {
+			goal.Bounds[text] = contract.Bound{Newest: true, Allow: func(v versions.Version) bool {
 				return v.Compare(at) >= 0 && v.Line() == at.Line() && !v.Preview()
 			}}
 			goal.Fit = true
@@ -267,7 +267,7 @@ func (j *judge) resolve(root, dir, ask string) (*route.State, error) {
 		if err != nil {
 			return nil, err
 		}
-		goal.Bounds[name] = route.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
+		goal.Bounds[name] = contract.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
 		goal.First = append(goal.First, name)
 	}
 	return r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: goal})

@@ -6,15 +6,15 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 )
 
 // build makes the state that follows from the chosen versions. Where it turns
 // out that one of them cannot be, that becomes a lesson, and there is no
 // outcome.
-func (s *resolver) build(chosen []candidate) (*route.State, error) {
+func (s *resolver) build(chosen []candidate) (*contract.State, error) {
 	before := s.own
 	defer func() { s.own = before }()
 	moved, edits, err := s.rewrite(chosen)
@@ -214,8 +214,8 @@ func (s *resolver) sound(l *loader) error {
 }
 
 // outcome puts moves and edits together.
-func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit) (*route.State, error) {
-	o := &route.State{}
+func (s *resolver) outcome(chosen []candidate, l *loader, edits []model.FileEdit) (*contract.State, error) {
+	o := &contract.State{}
 	goVersion := l.rs.selected["go"]
 	for i, c := range chosen {
 		sub := s.subjects[i]

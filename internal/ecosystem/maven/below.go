@@ -7,16 +7,16 @@ import (
 	"maps"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/mediate"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
-	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
 // after tells what a state changes below what the project itself asks for: other versions, and those that
 // end up lower than some library asks for. Old is the component before its manifest was rewritten for the state.
-func (r *registry) after(ctx context.Context, old, c *model.Component, s *route.State) error {
+func (r *registry) after(ctx context.Context, old, c *model.Component, s *contract.State) error {
 	p := c.Detail.(*project)
 	texts := map[string][]byte{}
 	for _, e := range p.poms {

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 )
 
 // FuzzPOM reads projects. What is spliced with nothing new is the same bytes, and what is rewritten can be read again.
@@ -40,7 +40,7 @@ func FuzzPOM(f *testing.F) {
 		if err != nil {
 			return
 		}
-		var changes []route.Change
+		var changes []contract.Change
 		for _, q := range c.Requirements {
 			of := files[q.Site.File]
 			if q.Fixed == "" && q.Site.End > q.Site.Start {
@@ -49,9 +49,9 @@ func FuzzPOM(f *testing.F) {
 				require.NoError(t, err)
 				assert.Equal(t, string(of.Data), string(text))
 			}
-			changes = append(changes, route.Change{Old: q.Name, New: "new.pier:windlass", Range: "9"})
+			changes = append(changes, contract.Change{Old: q.Name, New: "new.pier:windlass", Range: "9"})
 		}
-		edits, err := Ecosystem{}.Rewrite(c, append(changes, route.Change{New: "pier:quay", Range: "1"}), nil)
+		edits, err := Ecosystem{}.Rewrite(c, append(changes, contract.Change{New: "pier:quay", Range: "1"}), nil)
 		if err != nil {
 			return
 		}

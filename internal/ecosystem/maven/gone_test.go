@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/standin"
@@ -124,7 +124,7 @@ pier:optional 1
 // moved is what comes of a project with some packages, "quay 1", and own classes, of which some move.
 func moved(
 	t *testing.T, artifacts standin.Artifacts, own string, packages []string, to map[string]string,
-) (*model.Component, *registry, *route.State) {
+) (*model.Component, *registry, *contract.State) {
 	t.Helper()
 	server := httptest.NewServer(artifacts.Repository())
 	t.Cleanup(server.Close)
@@ -144,9 +144,9 @@ func moved(
 	}
 	c, r := l.read(t)
 	r.central = true
-	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for name, to := range to {
-		goal.Bounds[name] = route.Bound{Allow: func(v version.Version) bool { return v.String() == to }, Newest: true}
+		goal.Bounds[name] = contract.Bound{Allow: func(v version.Version) bool { return v.String() == to }, Newest: true}
 	}
 	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
 	require.NoError(t, err)

@@ -10,9 +10,9 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/want"
@@ -95,7 +95,7 @@ func samePlace(a, b model.Site) bool {
 
 // Resolve finds versions for what the project's own files state, with as little change as the goal allows, and
 // writes them where they are stated.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	c := ask.Component
 	present, err := r.presentOf(ctx, c)
 	if err != nil {
@@ -123,9 +123,9 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 			// It has just come by a rule, and may be as new as that allows.
 			request.Goal.Bounds = maps.Clone(request.Goal.Bounds)
 			if request.Goal.Bounds == nil {
-				request.Goal.Bounds = map[string]route.Bound{}
+				request.Goal.Bounds = map[string]contract.Bound{}
 			}
-			request.Goal.Bounds[keys(q)] = route.Bound{Allow: rng.Contains, Newest: true, Why: q.Name + " " + q.Range + " is asked for"}
+			request.Goal.Bounds[keys(q)] = contract.Bound{Allow: rng.Contains, Newest: true, Why: q.Name + " " + q.Range + " is asked for"}
 		}
 		if q.Locked != "" {
 			request.Locked[key(q)] = q.Locked
@@ -146,7 +146,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 	}
 	free := slices.DeleteFunc(slices.Clone(c.Requirements), func(q model.Requirement) bool { return q.Fixed != "" })
 	moves := result.Moves(mavenrepo.Type, free, key, version.Maven{})
-	s := &route.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
+	s := &contract.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	if err := r.write(c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
 	}
@@ -154,7 +154,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State
 }
 
 // write gives the edits: each place that states a version, once.
-func (r *registry) write(c *model.Component, s *route.State, apart []string) error {
+func (r *registry) write(c *model.Component, s *contract.State, apart []string) error {
 	splices := map[string][]model.Splice{}
 	parted := c.Detail.(*project).parted(c, s.Moves, apart, splices)
 	for i := range s.Moves {
@@ -215,7 +215,7 @@ func (p *project) parted(c *model.Component, moves []model.Move, apart []string,
 			}
 			to := q.Locked
 			for _, m := range moves {
-				if route.Says(m, q) {
+				if m.Says(q) {
 					to = m.To
 				}
 			}

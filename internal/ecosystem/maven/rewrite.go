@@ -6,15 +6,15 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
 // Rewrite gives the poms with packages renamed, added or dropped. A renamed one keeps its place, and states its version
 // itself; one that is added stands behind the last dependency of the project's first file.
-func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
+func (Ecosystem) Rewrite(c *model.Component, changes []contract.Change, overrides []model.Override) ([]model.FileEdit, error) {
 	p := c.Detail.(*project)
 	if len(overrides) > 0 {
 		return nil, &model.Fault{
@@ -24,7 +24,7 @@ func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides [
 	}
 	splices := map[string][]model.Splice{}
 	for i, change := range changes {
-		again := func(later route.Change) bool { return later.Old == change.Old }
+		again := func(later contract.Change) bool { return later.Old == change.Old }
 		if change.Old != "" && slices.ContainsFunc(changes[i+1:], again) {
 			continue // the last word about a package counts
 		}

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -174,12 +174,12 @@ func TestTrees(t *testing.T) {
 				return
 			}
 			c, r := l.read(t)
-			goal := route.Goal{Bounds: map[string]route.Bound{}}
+			goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 			for line := range strings.Lines(parts["moves"]) {
 				name, text, _ := strings.Cut(strings.TrimSpace(line), " ")
 				rng, err := version.Maven{}.ParseRange(text)
 				require.NoError(t, err)
-				goal.Bounds[name] = route.Bound{
+				goal.Bounds[name] = contract.Bound{
 					Allow: func(v version.Version) bool { return rng.Contains(v) && !v.Preview() }, Newest: true,
 					Why: name + "@" + text + " is asked for",
 				}

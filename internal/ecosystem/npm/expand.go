@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 )
 
@@ -98,7 +98,7 @@ func (s *resolver) expandPeer(w *wish, when solve.Set, top *node, e edge) error 
 		locked = at.version
 	}
 	peer.want = s.choice(e.name, p, locked)
-	s.problem.Prefer(peer.id, peer.want.Preference(&route.Goal{}))
+	s.problem.Prefer(peer.id, peer.want.Preference(&contract.Goal{}))
 	imply(peer)
 	return nil
 }

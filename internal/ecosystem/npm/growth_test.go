@@ -14,7 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/shorthand"
@@ -68,14 +68,14 @@ func tower(n int) (universe, manifest string) {
 
 // resolveWarm gives a function that resolves a project afresh, with all documents
 // cached.
-func resolveWarm(b *testing.B, universe, manifest string) func() *route.State {
+func resolveWarm(b *testing.B, universe, manifest string) func() *contract.State {
 	u, err := shorthand.Load(universe)
 	require.NoError(b, err)
 	server := httptest.NewServer(u.NPM())
 	b.Cleanup(server.Close)
 	root, cache := b.TempDir(), b.TempDir()
 	require.NoError(b, os.WriteFile(filepath.Join(root, "package.json"), []byte(manifest), 0o644))
-	resolve := func() *route.State {
+	resolve := func() *contract.State {
 		c, err := Ecosystem{}.Read(indexed(os.DirFS(root)), ".")
 		require.NoError(b, err)
 		r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
@@ -84,7 +84,7 @@ func resolveWarm(b *testing.B, universe, manifest string) func() *route.State {
 			Ask: func(context.Context, ...string) (string, error) { return "20.20.0", nil },
 		}, ".")
 		require.NoError(b, err)
-		o, err := r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: route.Goal{}})
+		o, err := r.Resolve(context.Background(), ecosystem.Ask{Component: c, Goal: contract.Goal{}})
 		require.NoError(b, err)
 		return o
 	}

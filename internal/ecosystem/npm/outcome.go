@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 )
 
@@ -137,8 +137,8 @@ func (s *resolver) reread(texts map[string][]byte) (map[*node]*manifest, error) 
 
 // foreignOutcome is the manifests alone: the lock is another client's, which finds
 // what is below the requirements.
-func (s *resolver) foreignOutcome(texts map[string][]byte, moves []model.Move) *route.State {
-	o := &route.State{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
+func (s *resolver) foreignOutcome(texts map[string][]byte, moves []model.Move) *contract.State {
+	o := &contract.State{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
 	for _, m := range s.p.manifests() {
 		if text := texts[m.file]; !bytes.Equal(text, m.src) {
 			o.Edits = append(o.Edits, model.FileEdit{File: m.file, Old: m.src, New: text})
@@ -151,8 +151,8 @@ func (s *resolver) foreignOutcome(texts map[string][]byte, moves []model.Move) *
 	return o
 }
 
-func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, moves []model.Move) (*route.State, error) {
-	o := &route.State{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
+func (s *resolver) outcome(texts map[string][]byte, tops map[*node]*manifest, moves []model.Move) (*contract.State, error) {
+	o := &contract.State{Moves: moves, Notices: append(s.holeNotices(), s.notices...)}
 	writer := lockWriter{t: s.t, old: s.p.lock, tops: tops, omitResolved: s.reg.settings.on("omit-lockfile-registry-resolved")}
 	lock, err := writer.write()
 	if err != nil {

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/want"
@@ -77,7 +77,7 @@ func (w *wish) agrees(s spec) bool {
 
 // Resolve finds versions for the whole component within the bounds of ask. What
 // placing the packages finds to be in the way is learned, and all is solved anew.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	var lessons []*lesson
 	for {
 		s := newResolver(ctx, r, ask, lessons)
@@ -106,7 +106,7 @@ func newResolver(ctx context.Context, r *registry, ask ecosystem.Ask, lessons []
 	return s
 }
 
-func (s *resolver) resolve() (*route.State, error) {
+func (s *resolver) resolve() (*contract.State, error) {
 	s.override(s.p.root, (*overrides).following)
 	if err := s.prepare(); err != nil {
 		return nil, err
@@ -119,7 +119,7 @@ func (s *resolver) resolve() (*route.State, error) {
 		return nil, err
 	}
 	if s.ask.Peek {
-		return &route.State{Moves: moves}, nil
+		return &contract.State{Moves: moves}, nil
 	}
 	if s.p.foreign != nil {
 		return s.foreignOutcome(texts, moves), nil
@@ -352,7 +352,7 @@ func (s *resolver) overruled(top *node, d dependency) bool {
 
 // rule states a rule about the packages that the root asks for; one about a
 // package that it does not ask for says nothing here.
-func (s *resolver) rule(r route.Rule) {
+func (s *resolver) rule(r contract.Rule) {
 	want.Rule(s.problem, r, func(name string) (units []want.Unit) {
 		for _, w := range s.named[name] {
 			u := want.Unit{Subject: w.id, Want: w.want}
@@ -438,7 +438,7 @@ func (s *resolver) newWish(top *node, name string, p *pkg, key string) *wish {
 }
 
 // nothing says of a dependency that no release satisfies it.
-func (s *resolver) nothing(d dependency, p *pkg, bound route.Bound) string {
+func (s *resolver) nothing(d dependency, p *pkg, bound contract.Bound) string {
 	newest := "there are no releases at all"
 	if n := len(p.releases); n > 0 {
 		newest = "the newest is " + p.releases[n-1].text

@@ -8,15 +8,15 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/jsondoc"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 )
 
 // Rewrite gives the manifests with requirements renamed, added, dropped, or taken from
 // elsewhere. A renamed one keeps its place; one that is added goes where its name sorts among those of
 // "dependencies" in the root's manifest, which has the overrides, too.
-func (Ecosystem) Rewrite(c *model.Component, changes []route.Change, overrides []model.Override) ([]model.FileEdit, error) {
+func (Ecosystem) Rewrite(c *model.Component, changes []contract.Change, overrides []model.Override) ([]model.FileEdit, error) {
 	p := c.Detail.(*project)
 	if len(overrides) > 0 && p.foreign != nil {
 		return nil, &model.Fault{
@@ -90,7 +90,7 @@ func aboutRequirements(name string) bool {
 
 // rename puts a new name and range in the place of a requirement, wherever the
 // manifest has it.
-func (m *manifest) rename(change route.Change) (splices []model.Splice) {
+func (m *manifest) rename(change contract.Change) (splices []model.Splice) {
 	for _, g := range groups {
 		object := m.doc.Get(g.name)
 		if object == nil || change.New != change.Old && object.Get(change.New) != nil {
@@ -125,7 +125,7 @@ func (m *manifest) drop(text []byte, name string) (_ []byte, err error) {
 }
 
 // insert adds a requirement.
-func (m *manifest) insert(change route.Change) (model.Splice, error) {
+func (m *manifest) insert(change contract.Change) (model.Splice, error) {
 	name, err := json.Marshal(change.New)
 	if err != nil {
 		return model.Splice{}, err

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -117,7 +117,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 }
 
 // resolveIn resolves the component in dir with bounds of one range a line.
-func resolveIn(dir, ask string, environ []string) (*route.State, error) {
+func resolveIn(dir, ask string, environ []string) (*contract.State, error) {
 	c, err := Ecosystem{}.Read(indexed(os.DirFS(dir)), ".")
 	if err != nil {
 		return nil, err
@@ -129,7 +129,7 @@ func resolveIn(dir, ask string, environ []string) (*route.State, error) {
 	if err != nil {
 		return nil, err
 	}
-	bounds := map[string]route.Bound{}
+	bounds := map[string]contract.Bound{}
 	var first, apart []string
 	dedupe := false
 	for line := range strings.Lines(ask) {
@@ -146,12 +146,12 @@ func resolveIn(dir, ask string, environ []string) (*route.State, error) {
 		if err != nil {
 			return nil, err
 		}
-		bounds[name] = route.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
+		bounds[name] = contract.Bound{Allow: rng.Contains, Newest: true, Why: name + " is to be " + text}
 		first = append(first, name)
 	}
 	return r.Resolve(
 		context.Background(),
-		ecosystem.Ask{Component: c, Goal: route.Goal{Bounds: bounds, First: first, Terms: model.Terms{Apart: apart, Dedupe: dedupe}}},
+		ecosystem.Ask{Component: c, Goal: contract.Goal{Bounds: bounds, First: first, Terms: model.Terms{Apart: apart, Dedupe: dedupe}}},
 	)
 }
 

@@ -9,9 +9,9 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/host/git"
 )
@@ -35,7 +35,7 @@ func (s *resolver) fromSource(top *node, d dependency) bool {
 
 // changes tells whether a requirement was not there as it is now.
 func (s *resolver) changes(name string) bool {
-	return slices.ContainsFunc(s.ask.Changes, func(c route.Change) bool { return c.New == name })
+	return slices.ContainsFunc(s.ask.Changes, func(c contract.Change) bool { return c.New == name })
 }
 
 // source is the package that a repository holds, with the one release that it asks

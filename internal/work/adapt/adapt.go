@@ -10,9 +10,9 @@ import (
 	"strings"
 
 	"bellwether/internal/core/compat"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/rewrite"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
@@ -67,7 +67,7 @@ func Preview(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 }
 
 // Renames say where packages are that own sources import, by the rules of all books.
-func Renames(ctx context.Context, d *desk.Desk, t *tree.Tree) ([]route.Rename, error) {
+func Renames(ctx context.Context, d *desk.Desk, t *tree.Tree) ([]contract.Rename, error) {
 	books, err := shelf.Read(ctx, d, t)
 	if err != nil {
 		return nil, err

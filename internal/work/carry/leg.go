@@ -10,6 +10,7 @@ import (
 	"unicode"
 
 	"bellwether/internal/core/compat"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
@@ -70,7 +71,7 @@ func (a *advance) uncrossed(moved *movedLeg) error {
 	}
 	moves := slices.Concat(a.leg.Moves, moved.leg.Moves)
 	named := func(r model.Requirement) bool {
-		return slices.ContainsFunc(moves, func(m model.Move) bool { return route.Says(m, r) })
+		return slices.ContainsFunc(moves, func(m model.Move) bool { return m.Says(r) })
 	}
 	for _, c := range route.Unmoved(part.Component, moved.leg.Moves, a.leg.Apart) {
 		return &model.Fault{
@@ -262,8 +263,8 @@ func (a *advance) fits(part *tree.Part) error {
 
 // withRequirements solves the leg anew, if rules for its moves replace, add or drop requirements.
 func (a *advance) withRequirements(
-	ctx context.Context, w *world.World, goal route.Goal, state *route.State, because map[string]string,
-) (*route.State, error) {
+	ctx context.Context, w *world.World, goal contract.Goal, state *contract.State, because map[string]string,
+) (*contract.State, error) {
 	leg, err := a.repairing(state.Edits)
 	if err != nil {
 		return nil, err
@@ -274,7 +275,7 @@ func (a *advance) withRequirements(
 	}
 	goal.Changes = slices.Clone(goal.Changes)
 	for _, r := range wanted {
-		goal.Changes = append(goal.Changes, route.Change{Old: r.Old, New: r.New, Range: r.Range})
+		goal.Changes = append(goal.Changes, contract.Change{Old: r.Old, New: r.New, Range: r.Range})
 		because[cmp.Or(r.New, r.Old)] = "a rule for this leg says so"
 		delete(goal.Bounds, r.Old)
 	}

@@ -11,9 +11,9 @@ import (
 	"sync"
 	"time"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/probe"
@@ -208,7 +208,7 @@ func (l *lab) needs(ctx context.Context) ([][]int, error) {
 // solve finds the state with some of the leg's moves. With free, the leg's other moves
 // may be made where these need them; at is another version than the leg's for the
 // first of them, "" for that.
-func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*route.State, []model.FileEdit, error) {
+func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*contract.State, []model.FileEdit, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	part := l.tree.Part(l.leg.Component)

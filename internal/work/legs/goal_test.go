@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/npm"
 	"bellwether/internal/standin/shorthand"
@@ -23,7 +23,7 @@ import (
 // spy notes what its registry is asked for.
 type spy struct {
 	npm.Ecosystem
-	asked *[]route.Goal
+	asked *[]contract.Goal
 }
 
 func (s spy) Connect(ctx context.Context, around ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
@@ -33,16 +33,16 @@ func (s spy) Connect(ctx context.Context, around ecosystem.Surroundings, dir str
 
 type spied struct {
 	ecosystem.Registry
-	asked *[]route.Goal
+	asked *[]contract.Goal
 }
 
-func (s spied) Resolve(ctx context.Context, ask ecosystem.Ask) (*route.State, error) {
+func (s spied) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	*s.asked = append(*s.asked, ask.Goal)
 	return s.Registry.Resolve(ctx, ask)
 }
 
 // frame is what a goal lays down besides what moves.
-func frame(g route.Goal) string {
+func frame(g contract.Goal) string {
 	text := fmt.Sprintf(
 		"%v, overrides %v, apart %v, dedupe %v, fixes %v, avoids %v", g.Previews, g.Overrides, g.Apart, g.Dedupe, g.Fixes, g.Avoid != nil,
 	)
@@ -85,7 +85,7 @@ rules:
 		"without":     {DoWithout: []string{"quay"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			var asked []route.Goal
+			var asked []contract.Goal
 			open := func() *work.Project {
 				p, err := work.Open(t.Context(), desk.Options{Dir: start, NoCache: true, Ecosystems: ecosystem.Table{spy{asked: &asked}}})
 				require.NoError(t, err)

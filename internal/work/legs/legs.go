@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
@@ -28,10 +29,10 @@ type Part struct {
 // a leg with fixes goes by. Moves of runtimes, tools, platforms and images ask nothing of packages.
 func Goal(
 	ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World, leg *model.Leg, advisories string, part Part,
-) (route.Goal, error) {
+) (contract.Goal, error) {
 	plan, err := frame(ctx, d, t, w, leg, advisories)
 	if err != nil {
-		return route.Goal{}, err
+		return contract.Goal{}, err
 	}
 	goal := plan.Frame(leg.Terms)
 	stays := part.Stays
@@ -78,13 +79,13 @@ func frame(
 
 // move bounds the declarations that a move is about: those that it names, and that are where it starts. One that is not
 // chosen may stay as well; with between, what lies in between will do, too.
-func move(goal *route.Goal, part *tree.Part, leg *model.Leg, m model.Move, chosen, between bool) error {
+func move(goal *contract.Goal, part *tree.Part, leg *model.Leg, m model.Move, chosen, between bool) error {
 	order := part.Eco.Order()
 	to, err := order.Parse(m.To)
 	if err != nil {
 		return err
 	}
-	bound := route.Bound{
+	bound := contract.Bound{
 		Allow: func(v version.Version) bool { return v.Compare(to) == 0 },
 		Why:   fmt.Sprintf("leg %s moves %s to %s", leg.ID, m.Spoken(), m.To),
 		// Who may stay behind does so only where it has to.
@@ -95,7 +96,7 @@ func move(goal *route.Goal, part *tree.Part, leg *model.Leg, m model.Move, chose
 		if err != nil {
 			return err
 		}
-		bound = route.Bound{
+		bound = contract.Bound{
 			Allow: func(v version.Version) bool {
 				a, b := v.Compare(from), v.Compare(to)
 				return a == 0 || b == 0 || between && (a > 0) != (b > 0)
@@ -120,7 +121,7 @@ func move(goal *route.Goal, part *tree.Part, leg *model.Leg, m model.Move, chose
 }
 
 // release takes away what holds the declarations of a name.
-func release(goal *route.Goal, part *tree.Part, name string) {
+func release(goal *contract.Goal, part *tree.Part, name string) {
 	delete(goal.Bounds, name)
 	for _, r := range part.Find(name) {
 		delete(goal.Bounds, string(r.ID))
@@ -129,12 +130,12 @@ func release(goal *route.Goal, part *tree.Part, name string) {
 
 // Change is the change of the manifest that a move makes which is not one of versions alone: it comes in, goes away,
 // gets another name, or comes from elsewhere.
-func Change(m model.Move) route.Change {
+func Change(m model.Move) contract.Change {
 	switch {
 	case m.To == "" && m.Range == "":
-		return route.Change{Old: m.Name}
+		return contract.Change{Old: m.Name}
 	case m.Becomes == "":
-		return route.Change{New: m.Name, Range: m.Range}
+		return contract.Change{New: m.Name, Range: m.Range}
 	}
-	return route.Change{Old: m.Name, New: m.Becomes, Range: m.Range}
+	return contract.Change{Old: m.Name, New: m.Becomes, Range: m.Range}
 }

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
@@ -113,9 +113,9 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 	if err != nil {
 		return err
 	}
-	state, err := w.Solve(ctx, route.Goal{
+	state, err := w.Solve(ctx, contract.Goal{
 		Rules: rules, Previews: d.Previews(),
-		Bounds: map[string]route.Bound{
+		Bounds: map[string]contract.Bound{
 			e.Name: {
 				Allow: func(v version.Version) bool { return rng.Contains(v) }, Newest: true,
 				Why: fmt.Sprintf("%s@%s is asked about", e.Name, e.Version),

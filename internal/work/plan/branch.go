@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
@@ -40,12 +41,12 @@ func atBranch(
 // fromElsewhere is the change of a manifest that takes a requirement from a
 // repository of its source, or from there back to releases; nil where a destination
 // is about neither. A branch that a compat book names goes by its name alone.
-func (p *planner) fromElsewhere(part *tree.Part, d world.Destination) *route.Change {
+func (p *planner) fromElsewhere(part *tree.Part, d world.Destination) *contract.Change {
 	eco, ok := part.Eco.(ecosystem.Sourced)
 	if place, _ := model.Parted(d.Name); !ok || place != "" { // a source is asked for in all places
 		return nil
 	}
-	c := &route.Change{Old: d.Name, New: d.Name, Range: d.Range, Why: "asked for", Title: d.Name + " from its source", Asked: true}
+	c := &contract.Change{Old: d.Name, New: d.Name, Range: d.Range, Why: "asked for", Title: d.Name + " from its source", Asked: true}
 	fromSource := false
 	for _, q := range part.Find(d.Name) {
 		fromSource = fromSource || eco.IsSource(q.Range)

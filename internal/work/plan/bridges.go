@@ -9,8 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
@@ -123,7 +123,7 @@ func (p *planner) withoutOverride(ctx context.Context, b kept.Bridge) (string, e
 	delete(bounds, b.Of)
 	state, err := w.Solve(
 		ctx,
-		route.Goal{
+		contract.Goal{
 			Bounds: bounds, Previews: p.desk.Previews(),
 			Terms: model.Terms{Overrides: []model.Override{{Of: b.Of, Name: b.Name, Drop: true}}},
 		},

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/compat"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
@@ -97,9 +98,9 @@ func eachDeclared(part *tree.Part, wishes []route.Wish) (all []route.Wish) {
 	for _, w := range wishes {
 		named[w.Name] = true
 	}
-	goal := route.Goal{Bounds: map[string]route.Bound{}}
+	goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for name := range named {
-		goal.Bounds[name] = route.Bound{}
+		goal.Bounds[name] = contract.Bound{}
 	}
 	keys := goal.Keys()
 	for _, w := range wishes {

@@ -18,10 +18,10 @@ import (
 
 	"bellwether/books"
 	"bellwether/internal/core/compat"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/rewrite"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/host/fetch"
@@ -251,13 +251,13 @@ func firstLine(err error) string {
 
 // Renames say where packages are that own sources import under another path: the rules that
 // rename a module.
-func (s *Shelf) Renames() (renames []route.Rename) {
+func (s *Shelf) Renames() (renames []contract.Rename) {
 	for _, r := range s.Rules {
 		if r.Repair == nil {
 			continue
 		}
 		if b, ok := r.Repair.Body.(*rewrite.Rename); ok && b.What == rewrite.ModuleOf {
-			renames = append(renames, route.Rename{Old: b.Old, New: b.New, Below: b.Below, Unless: b.Unless})
+			renames = append(renames, contract.Rename{Old: b.Old, New: b.New, Below: b.Below, Unless: b.Unless})
 		}
 	}
 	return renames

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
@@ -39,9 +39,9 @@ func (b *bookApplier) descriptions() {
 			begins := s.Releases[first]
 			ahead := func(v version.Version) bool { return v.Line() == line.Line() }
 			before := func(v version.Version) bool { return v.Compare(begins) < 0 }
-			b.put(route.Rule{
+			b.put(contract.Rule{
 				Why:   fmt.Sprintf("%s %s describes %s %s", name, line.Line(), of.Name, line.Line()),
-				Terms: []route.Term{{Name: of.Name, In: before}, {Name: name, In: ahead}},
+				Terms: []contract.Term{{Name: of.Name, In: before}, {Name: name, In: ahead}},
 			})
 		}
 	}

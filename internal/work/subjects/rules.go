@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/compat"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
@@ -65,7 +66,7 @@ func ApplyBooks(
 
 // Rules are what the compat books say of a component's packages, as rules that hold in every
 // state.
-func Rules(ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World) ([]route.Rule, error) {
+func Rules(ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World) ([]contract.Rule, error) {
 	s, err := shelf.Read(ctx, d, t)
 	if err != nil {
 		return nil, err
@@ -118,9 +119,9 @@ func nameOf(s *route.Subject) string {
 // besides. Conditions on what this component does not move count as they are
 // now. A rule that is broken now may stay broken until something moves.
 func (b *bookApplier) rule(r *compat.Rule, when []compat.Condition, then *compat.Condition) {
-	rule := route.Rule{Why: r.String()}
+	rule := contract.Rule{Why: r.String()}
 	add := func(all []*route.Subject, in func(v version.Version) bool) {
-		rule.Terms = append(rule.Terms, route.Term{Name: nameOf(all[0]), In: in})
+		rule.Terms = append(rule.Terms, contract.Term{Name: nameOf(all[0]), In: in})
 	}
 	for _, c := range when {
 		if all := b.subjects(c.Subject); len(all) > 0 {
@@ -147,8 +148,8 @@ func (b *bookApplier) rule(r *compat.Rule, when []compat.Condition, then *compat
 }
 
 // put adds a rule. Where it is broken as things are, what its last term is about may stay where it is.
-func (b *bookApplier) put(rule route.Rule) {
-	broken := !slices.ContainsFunc(rule.Terms, func(t route.Term) bool {
+func (b *bookApplier) put(rule contract.Rule) {
+	broken := !slices.ContainsFunc(rule.Terms, func(t contract.Term) bool {
 		return !slices.ContainsFunc(b.named(t.Name), func(s *route.Subject) bool { return s.At != nil && t.In(s.At) })
 	})
 	if broken {
@@ -186,7 +187,7 @@ func (b *bookApplier) replaced(r *compat.Rule, renames []world.Destination) {
 		))
 		return
 	}
-	c := route.Change{
+	c := contract.Change{
 		Old: nameOf(s), New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID),
 	}
 	asked := b.plan.Reach == version.Major
@@ -209,12 +210,14 @@ func (b *bookApplier) restored(r *compat.Rule) {
 	if _, ok := b.part.Eco.(ecosystem.Rewriter); !ok {
 		return
 	}
-	var when []route.Term
+	var when []contract.Term
 	for _, c := range r.When {
 		all := b.subjects(c.Subject)
 		switch {
 		case len(all) > 0:
-			when = append(when, route.Term{Name: nameOf(all[0]), In: func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) }})
+			when = append(when, contract.Term{
+				Name: nameOf(all[0]), In: func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) },
+			})
 		case !b.world.Holds(c):
 			return
 		}
@@ -224,7 +227,7 @@ func (b *bookApplier) restored(r *compat.Rule) {
 	}
 	for _, by := range r.Then {
 		if by.Subject.Kind == b.part.Type && !b.part.Declares(by.Subject.Name) {
-			b.plan.Restored = append(b.plan.Restored, route.Restore{When: when, Add: route.Change{
+			b.plan.Restored = append(b.plan.Restored, route.Restore{When: when, Add: contract.Change{
 				New: by.Subject.Name, Range: by.Text, Why: fmt.Sprintf("gives back %s (%s)", r.Feature, r.ID),
 			}})
 		}
@@ -259,7 +262,7 @@ func (b *bookApplier) together(r *compat.Rule) {
 				}
 				same := func(v version.Version) bool { return order.Step(line, v) <= reach }
 				apart := func(v version.Version) bool { return order.Step(line, v) > reach }
-				b.put(route.Rule{Why: r.String(), Terms: []route.Term{{Name: nameOf(s), In: same}, {Name: t, In: apart}}})
+				b.put(contract.Rule{Why: r.String(), Terms: []contract.Term{{Name: nameOf(s), In: same}, {Name: t, In: apart}}})
 			}
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
@@ -130,12 +131,12 @@ func asked(plan *route.Plan, r model.Requirement) bool {
 
 // keysOf tells how a plan speaks of declarations: what is asked of one of them parts it from the others.
 func keysOf(plan *route.Plan, hold []string) func(r model.Requirement) string {
-	asked := route.Goal{Bounds: map[string]route.Bound{}}
+	asked := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for _, w := range plan.Wishes {
-		asked.Bounds[w.Name] = route.Bound{}
+		asked.Bounds[w.Name] = contract.Bound{}
 	}
 	for _, name := range hold {
-		asked.Bounds[name] = route.Bound{}
+		asked.Bounds[name] = contract.Bound{}
 	}
 	return asked.Keys()
 }

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"bellwether/internal/core/compat"
-	"bellwether/internal/core/route"
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/shelf"
@@ -64,13 +64,13 @@ func (f *finder) branch(b branched, from string) relaxation {
 		text: "take " + b.name + " from its branch " + b.branch + ", which is %s by now", option: "--to " + b.name + "@" + b.branch,
 		cost: costBranch, about: b.name, from: from,
 		risk: "a branch changes before it is released",
-		relax: func(g *route.Goal) {
+		relax: func(g *contract.Goal) {
 			g.Also = maps.Clone(g.Also)
 			if g.Also == nil {
 				g.Also = map[string]string{}
 			}
 			g.Also[b.name] = b.at.String()
-			g.Bounds[b.name] = route.Bound{
+			g.Bounds[b.name] = contract.Bound{
 				Allow: func(v version.Version) bool { return v.Compare(b.at) == 0 }, Newest: true,
 				Why: b.name + " may come from its branch " + b.branch,
 			}
@@ -85,8 +85,8 @@ func (f *finder) source(s shelf.Source) relaxation {
 		text:   "take " + s.Of + " from the branch " + s.Name + " of its source, where it is %s by now",
 		option: "--to " + s.Of + "@" + s.Name, cost: costBranch, about: s.Of,
 		risk: "a branch changes before it is released",
-		relax: func(g *route.Goal) {
-			g.Changes = append(g.Changes, route.Change{Old: s.Of, New: s.Of, Range: s.Value, Why: s.Rule.ID})
+		relax: func(g *contract.Goal) {
+			g.Changes = append(g.Changes, contract.Change{Old: s.Of, New: s.Of, Range: s.Value, Why: s.Rule.ID})
 		},
 		take: func(o *world.Request, _ string) { o.To = append(o.To, s.Of+"@"+s.Name) },
 	}

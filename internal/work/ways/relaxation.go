@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
@@ -43,7 +44,7 @@ type relaxation struct {
 	raises  bool   // a runtime, which a route may do by itself
 	givesUp bool   // part of what was asked for
 	kind    string // the same for changes of which one includes the other; empty for none
-	relax   func(g *route.Goal)
+	relax   func(g *contract.Goal)
 	take    func(r *world.Request, to string)
 	low     version.Version // below which it goes down; nil for what cannot
 }
@@ -192,10 +193,10 @@ func (f *finder) lower(wish route.Wish) []relaxation {
 	return []relaxation{{
 		text: "the newest " + model.Spoken(called) + " that goes without that is %s", option: "--to " + called + "@%s", cost: costLower,
 		givesUp: true, about: wish.Name, from: s.At.String(),
-		relax: func(g *route.Goal) {
+		relax: func(g *contract.Goal) {
 			for _, key := range f.keys(wish) {
 				if s := f.subject(key); s != nil && s.At != nil {
-					g.Bounds[key] = route.Bound{Allow: upFrom(s.At), Newest: true, Why: s.String() + " may be at any later version"}
+					g.Bounds[key] = contract.Bound{Allow: upFrom(s.At), Newest: true, Why: s.String() + " may be at any later version"}
 				}
 			}
 		},
@@ -214,7 +215,7 @@ func (f *finder) preview(s *route.Subject) relaxation {
 		text: "allow pre-releases of " + s.String() + ", which goes to %s", option: "--preview " + nameOf(s.Name), cost: costPreview,
 		about: s.Name, from: s.At.String(),
 		risk:  "a pre-release may change before it is released",
-		relax: func(g *route.Goal) { g.Previews = append(g.Previews, nameOf(s.Name)) },
+		relax: func(g *contract.Goal) { g.Previews = append(g.Previews, nameOf(s.Name)) },
 		take:  func(r *world.Request, _ string) { r.Previews = append(r.Previews, nameOf(s.Name)) },
 	}
 }
@@ -222,7 +223,7 @@ func (f *finder) preview(s *route.Subject) relaxation {
 func (f *finder) release(s *route.Subject) relaxation {
 	return relaxation{
 		text: "let " + s.String() + " move, to %s", option: "without --hold " + s.Name, cost: CostRelease, about: s.Name, from: s.At.String(),
-		relax: func(g *route.Goal) { delete(g.Bounds, s.Name) },
+		relax: func(g *contract.Goal) { delete(g.Bounds, s.Name) },
 		take: func(o *world.Request, _ string) {
 			o.Hold = slices.DeleteFunc(o.Hold, func(name string) bool { return name == s.Name })
 		},
@@ -256,8 +257,8 @@ func (f *finder) goingDown(s *route.Subject, cost int, risk string, allow func(v
 	return relaxation{
 		text: "let " + s.String() + " go down, to %s", option: "--allow-down " + s.Name, cost: cost,
 		about: s.Name, from: s.At.String(), risk: risk,
-		relax: func(g *route.Goal) {
-			g.Bounds[s.Name] = route.Bound{
+		relax: func(g *contract.Goal) {
+			g.Bounds[s.Name] = contract.Bound{
 				Allow: func(v version.Version) bool { return !v.Preview() && (v.Compare(s.At) >= 0 || allow(v)) }, Why: s.String() + " may go down",
 			}
 		},
@@ -294,8 +295,8 @@ func (f *finder) widen(s *route.Subject) relaxation {
 		text: fmt.Sprintf(
 			"ask for another %s than %s, which is then %%s (%s)", nameOf(s.Name), asks.Range, asks.Site,
 		), option: "--to " + s.Name + "@%s", cost: costWiden, about: s.Name,
-		relax: func(g *route.Goal) {
-			g.Bounds[s.Name] = route.Bound{
+		relax: func(g *contract.Goal) {
+			g.Bounds[s.Name] = contract.Bound{
 				Allow: func(v version.Version) bool { return !v.Preview() }, Newest: true, Why: s.String() + " may be at any version",
 			}
 		},
@@ -317,7 +318,7 @@ func (f *finder) apart(wish route.Wish, s *route.Subject) relaxation {
 			"a " + names[0] + " of their own; the others go to %s", option: "--apart " + strings.Join(names, ","),
 		kind: "apart " + names[0], cost: costApart, about: wish.Name, from: s.At.String(),
 		risk:  "two versions of it are in use in one workspace",
-		relax: func(g *route.Goal) { g.Apart = append(g.Apart, names...) },
+		relax: func(g *contract.Goal) { g.Apart = append(g.Apart, names...) },
 		take:  func(o *world.Request, _ string) { o.Apart = append(o.Apart, names...) },
 	}
 }
@@ -336,7 +337,7 @@ func (f *finder) byItself(wish route.Wish, s *route.Subject, name string) relaxa
 	return relaxation{
 		text: "have " + name + " state its version by itself; " + model.Spoken(wish.Name) + " goes to %s", option: "--apart " + name,
 		kind: "by itself " + name, cost: costApart, about: wish.Name, from: s.At.String(),
-		relax: func(g *route.Goal) { g.Apart = append(g.Apart, name) },
+		relax: func(g *contract.Goal) { g.Apart = append(g.Apart, name) },
 		take:  func(o *world.Request, _ string) { o.Apart = append(o.Apart, name) },
 	}
 }
@@ -353,19 +354,19 @@ func (f *finder) override(of, name string) *relaxation {
 			"let %s have the project's own %s, whatever it asks for", of, name,
 		), option: "--override " + of + ":" + name, cost: costAgainst,
 		risk:  "it was not made for that; nothing but your tests tells whether it works",
-		relax: func(g *route.Goal) { g.Overrides = append(g.Overrides, model.Override{Of: of, Name: name}) },
+		relax: func(g *contract.Goal) { g.Overrides = append(g.Overrides, model.Override{Of: of, Name: name}) },
 		take:  func(o *world.Request, _ string) { o.Override = append(o.Override, of+":"+name) },
 	}
 }
 
 // become takes the package that a requirement goes on as.
-func (f *finder) become(c route.Change) relaxation {
+func (f *finder) become(c contract.Change) relaxation {
 	return relaxation{
 		text: fmt.Sprintf(
 			"go on with %s in the place of %s", c.New, c.Old,
 		), option: "--to " + c.New + "@" + c.Range, cost: costBecome, tells: c.Old,
 		risk:  "what your code imports has another name then",
-		relax: func(g *route.Goal) { g.Changes = append(g.Changes, c) },
+		relax: func(g *contract.Goal) { g.Changes = append(g.Changes, c) },
 		take:  func(o *world.Request, _ string) { o.To = append(o.To, c.New+"@"+c.Range) },
 	}
 }
@@ -376,12 +377,12 @@ func (f *finder) raise(r model.Requirement) relaxation {
 			"raise %s from %s to %%s (%s)", r.Name, r.Locked, r.Site,
 		), option: "--to " + r.Name + "@%s", cost: costRaise, raises: true, about: r.Name, from: r.Locked,
 		risk:  "whoever runs or uses it needs that, too",
-		relax: func(*route.Goal) {},
+		relax: func(*contract.Goal) {},
 		take:  func(o *world.Request, to string) { o.To = append(o.To, r.Name+"@"+lineOf(f.order, to)) },
 	}
 	if at, err := f.order.Parse(r.Locked); err == nil {
-		x.relax = func(g *route.Goal) {
-			g.Bounds[r.Name] = route.Bound{Allow: upFrom(at), Why: r.Name + " may be raised"}
+		x.relax = func(g *contract.Goal) {
+			g.Bounds[r.Name] = contract.Bound{Allow: upFrom(at), Why: r.Name + " may be raised"}
 		}
 	}
 	return x
@@ -391,7 +392,7 @@ func (f *finder) without(wish route.Wish) relaxation {
 	return relaxation{
 		text: "go to the other destinations, and leave " + model.Spoken(f.asked(wish)) + " where it is", option: "without --to " + wish.Text,
 		cost: costWithout, givesUp: true,
-		relax: func(g *route.Goal) {
+		relax: func(g *contract.Goal) {
 			for _, key := range f.keys(wish) {
 				delete(g.Bounds, key)
 				g.First = slices.DeleteFunc(g.First, func(name string) bool { return name == key })

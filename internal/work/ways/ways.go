@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
@@ -173,7 +174,7 @@ func (f *finder) goes(ctx context.Context, set []relaxation) (bool, error) {
 }
 
 // solve solves with changes.
-func (f *finder) solve(ctx context.Context, set []relaxation) (*route.State, error) {
+func (f *finder) solve(ctx context.Context, set []relaxation) (*contract.State, error) {
 	g := f.goal()
 	for _, x := range set {
 		x.relax(&g)
@@ -227,9 +228,9 @@ func (f *finder) required(subject string) string {
 }
 
 // goal is what was asked for, all at once.
-func (f *finder) goal() route.Goal {
-	g := route.Goal{
-		Bounds: map[string]route.Bound{}, Rules: f.plan.Rules, Also: f.plan.Also, Previews: slices.Clone(f.plan.Previews),
+func (f *finder) goal() contract.Goal {
+	g := contract.Goal{
+		Bounds: map[string]contract.Bound{}, Rules: f.plan.Rules, Also: f.plan.Also, Previews: slices.Clone(f.plan.Previews),
 		Terms: model.Terms{Overrides: slices.Clone(f.plan.Overrides), Apart: slices.Clone(f.plan.Apart)},
 	}
 	for _, moved := range f.plan.Subjects {
@@ -237,7 +238,7 @@ func (f *finder) goal() route.Goal {
 		if s == nil || !s.Held || s.At == nil {
 			continue
 		}
-		g.Bounds[s.Name] = route.Bound{
+		g.Bounds[s.Name] = contract.Bound{
 			Allow: func(v version.Version) bool { return v.Compare(s.At) == 0 }, Why: fmt.Sprintf("%s is held at %s", s, s.At),
 		}
 	}
@@ -247,7 +248,7 @@ func (f *finder) goal() route.Goal {
 		}
 	}
 	for _, wish := range f.plan.Wishes {
-		g.Bounds[wish.Name] = route.Bound{Allow: wish.Range.Contains, Newest: true, Why: wish.Text + " is asked for"}
+		g.Bounds[wish.Name] = contract.Bound{Allow: wish.Range.Contains, Newest: true, Why: wish.Text + " is asked for"}
 		g.First = append(g.First, wish.Name)
 	}
 	return g
@@ -279,7 +280,7 @@ func (f *finder) try(ctx context.Context, relaxations ...relaxation) (bool, erro
 }
 
 // note adds a way that was found.
-func (f *finder) note(relaxations []relaxation, to []string, state *route.State) {
+func (f *finder) note(relaxations []relaxation, to []string, state *contract.State) {
 	way := model.WayOut{}
 	var texts, options, risks []string
 	for i, x := range relaxations {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/ecosystem"
@@ -11,8 +12,8 @@ import (
 )
 
 // Without is the change that takes a requirement out of the manifests.
-func Without(name string) route.Change {
-	return route.Change{Old: name, Why: "to be done without", Title: "do without " + name, Asked: true}
+func Without(name string) contract.Change {
+	return contract.Change{Old: name, Why: "to be done without", Title: "do without " + name, Asked: true}
 }
 
 // doWithout takes out a requirement that is in the way, where a manifest can be written and
@@ -29,7 +30,7 @@ func (f *finder) doWithout(s *route.Subject) *relaxation {
 	name := nameOf(s.Name)
 	x := &relaxation{
 		text: "do without " + name, option: "--do-without " + name, cost: costDrop, tells: name, risk: f.imported(name),
-		relax: func(g *route.Goal) { g.Changes = append(g.Changes, Without(name)) },
+		relax: func(g *contract.Goal) { g.Changes = append(g.Changes, Without(name)) },
 		take:  func(o *world.Request, _ string) { o.DoWithout = append(o.DoWithout, name) },
 	}
 	if by := f.plan.Within[name]; by != "" {

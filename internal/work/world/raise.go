@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/pin"
@@ -82,7 +82,7 @@ func (r *raiser) restate(ctx context.Context, part *tree.Part, own bool) ([]mode
 	if err != nil {
 		return nil, nil, err
 	}
-	goal := route.Goal{Bounds: Staying(part, "a runtime moves and packages do not"), Previews: r.desk.Previews()}
+	goal := contract.Goal{Bounds: Staying(part, "a runtime moves and packages do not"), Previews: r.desk.Previews()}
 	if own {
 		least := r.aim.Low
 		if least.String() == "0" { // nothing needs it: it goes where it is asked to
@@ -92,7 +92,7 @@ func (r *raiser) restate(ctx context.Context, part *tree.Part, own bool) ([]mode
 		if err != nil {
 			return nil, nil, err
 		}
-		goal.Bounds[r.subject.Name] = route.Bound{
+		goal.Bounds[r.subject.Name] = contract.Bound{
 			Allow: func(v version.Version) bool { return v.Compare(low) >= 0 },
 			Why:   fmt.Sprintf("%s is to be %s at least", r.subject, least),
 		}

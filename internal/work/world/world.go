@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
@@ -21,9 +22,9 @@ import (
 type World struct {
 	Part     *tree.Part // as it is in the present state
 	Registry ecosystem.Registry
-	Renames  []route.Rename // of packages that own sources import
-	Stops    []*tree.Tree   // the project after each state that was taken
-	tree     *tree.Tree     // at the present state
+	Renames  []contract.Rename // of packages that own sources import
+	Stops    []*tree.Tree      // the project after each state that was taken
+	tree     *tree.Tree        // at the present state
 }
 
 // Of gives the world of a component of a project.
@@ -39,7 +40,7 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part) (*Worl
 func (w *World) Files() fs.FS { return w.tree.Files.FS }
 
 // Solve finds a state that meets a goal; the error is a *solve.Conflict if there is none.
-func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error) {
+func (w *World) Solve(ctx context.Context, goal contract.Goal) (*contract.State, error) {
 	c, rewritten, err := w.rewritten(goal)
 	if err != nil {
 		return nil, err
@@ -57,7 +58,7 @@ func (w *World) Solve(ctx context.Context, goal route.Goal) (*route.State, error
 }
 
 // say tells a change of the manifest as moves of what it is about.
-func (w *World) say(change route.Change, s *route.State) {
+func (w *World) say(change contract.Change, s *contract.State) {
 	old := w.Part.Find(change.Old)
 	if subject, is := w.Part.SubjectOf(change.Old); is && change.New != change.Old { // that it goes is said as a move, or as what it becomes
 		s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == subject && m.To == "" })
@@ -92,7 +93,7 @@ func (w *World) say(change route.Change, s *route.State) {
 }
 
 // uncrossed refuses a state in which a package that is declared at several versions changes at a place that nobody spoke of.
-func (w *World) uncrossed(goal route.Goal, s *route.State) error {
+func (w *World) uncrossed(goal contract.Goal, s *contract.State) error {
 	apart := map[string]string{}
 	for _, r := range w.Part.Requirements {
 		if r.Apart {
@@ -117,7 +118,7 @@ func (w *World) uncrossed(goal route.Goal, s *route.State) error {
 
 // rewritten gives the component with changes made to its manifest, and the edits
 // that make them.
-func (w *World) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, error) {
+func (w *World) rewritten(goal contract.Goal) (*model.Component, []model.FileEdit, error) {
 	if len(goal.Changes)+len(goal.Overrides) == 0 {
 		return w.Part.Component, nil, nil
 	}
@@ -134,7 +135,7 @@ func (w *World) rewritten(goal route.Goal) (*model.Component, []model.FileEdit, 
 }
 
 // Take makes a state that Solve found the present one.
-func (w *World) Take(s *route.State) error {
+func (w *World) Take(s *contract.State) error {
 	files := w.tree.Over(s.Edits)
 	part, err := w.Part.In(files)
 	if err != nil {
@@ -146,9 +147,9 @@ func (w *World) Take(s *route.State) error {
 }
 
 // Staying are bounds that leave every requirement where it is locked.
-func Staying(part *tree.Part, why string) map[string]route.Bound {
+func Staying(part *tree.Part, why string) map[string]contract.Bound {
 	order := part.Eco.Order()
-	bounds := map[string]route.Bound{}
+	bounds := map[string]contract.Bound{}
 	for _, r := range part.Requirements {
 		if r.Fixed != "" || r.Locked == "" || r.Asked && r.Subject.Kind == part.Type {
 			continue
@@ -157,7 +158,7 @@ func Staying(part *tree.Part, why string) map[string]route.Bound {
 		if err != nil {
 			continue
 		}
-		bounds[r.Key()] = route.Bound{
+		bounds[r.Key()] = contract.Bound{
 			Allow: func(v version.Version) bool { return v.Compare(at) == 0 },
 			Why:   fmt.Sprintf("%s stays at %s, since %s", model.Spoken(r.Key()), r.Locked, why),
 		}
