@@ -19,6 +19,7 @@ import (
 
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/host/fetch"
@@ -297,7 +298,7 @@ func (a *app) conflict(err error, title string) error {
 	if oerr != nil {
 		return oerr
 	}
-	var out []model.WayOut
+	var out []output.WayOut
 	var no *ways.NoWay
 	if errors.As(err, &no) {
 		out = no.Ways

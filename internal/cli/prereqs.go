@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"bellwether/internal/core/compat"
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
 	"bellwether/internal/work/look"
@@ -41,7 +41,7 @@ is locked now. It ends with status 1 if anything is missing.`,
 			if err := o.Prereqs(r); err != nil {
 				return err
 			}
-			if slices.ContainsFunc(r.Rows, func(row model.Prereq) bool { return row.Verdict != model.VerdictMet }) {
+			if slices.ContainsFunc(r.Rows, func(row output.Prereq) bool { return row.Verdict != output.VerdictMet }) {
 				return errProblem
 			}
 			return nil

@@ -5,7 +5,7 @@ import (
 	"io"
 	"testing"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 )
 
@@ -13,9 +13,9 @@ import (
 func BenchmarkReport(b *testing.B) {
 	r := &report.Report{}
 	for leg := range 60 {
-		l := report.Leg{State: report.Done, LegResult: model.LegResult{ID: fmt.Sprint(leg), Component: "board"}}
+		l := report.Leg{State: report.Done, LegResult: output.LegResult{ID: fmt.Sprint(leg), Component: "board"}}
 		for i := range 50 {
-			l.LegResult.Carried = append(l.LegResult.Carried, model.MoveSummary{
+			l.LegResult.Carried = append(l.LegResult.Carried, output.MoveSummary{
 				Name: fmt.Sprintf("rope-%d-%d", leg, i), From: "1", To: "2", Via: []string{"hull 1", fmt.Sprintf("rope-%d-%d 2", leg, i/7)},
 			})
 		}

@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"strings"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 )
 
 // Chain draws the needs of prerequisites in the form that a file's name asks
 // for: SVG for .svg, the Graphviz language for .dot or .gv.
-func Chain(file string, r *model.Prereqs) ([]byte, error) {
+func Chain(file string, r *output.Prereqs) ([]byte, error) {
 	g := &graph{}
 	for _, l := range r.Chain {
 		g.edge(subjectOf(l.By), l.Need, l.Range, l.Holds)
@@ -19,14 +19,14 @@ func Chain(file string, r *model.Prereqs) ([]byte, error) {
 	}
 	for _, row := range r.Rows {
 		n := g.node(row.Subject)
-		n.note, n.fine = strings.Trim(row.Need+", "+row.Verdict, ", "), row.Verdict == model.VerdictMet
+		n.note, n.fine = strings.Trim(row.Need+", "+row.Verdict, ", "), row.Verdict == output.VerdictMet
 	}
 	return g.draw(file)
 }
 
 // Proof draws the packages of a proof: an arrow is a fact about two of them, with
 // the number of its sentence; a fact about one stands with its box.
-func Proof(file string, steps []model.ProofStep) ([]byte, error) {
+func Proof(file string, steps []output.ProofStep) ([]byte, error) {
 	g := &graph{}
 	for _, s := range steps {
 		g.legend = append(g.legend, s.Line)

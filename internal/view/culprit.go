@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"strings"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
 )
 
 // Culprit shows which moves of a leg break something.
-func (o Out) Culprit(r *model.CulpritResult) error {
+func (o Out) Culprit(r *output.CulpritResult) error {
 	d := &document{}
 	d.add(
 		heading{
@@ -60,9 +60,9 @@ func (o Out) Culprit(r *model.CulpritResult) error {
 	return o.show("culprit", r, d)
 }
 
-func culpritSet(d *document, c model.CulpritSet) {
+func culpritSet(d *document, c output.CulpritSet) {
 	g := grid{columns: []string{"package", "from", "to", ""}}
-	row := func(m model.MoveSummary, note string) {
+	row := func(m output.MoveSummary, note string) {
 		g.rows = append(g.rows, line{plain("%s", m.Spoken()), span{cmpOr(m.From, "new"), faint}, span{m.To, bad}, span{note, faint}})
 	}
 	for _, m := range c.Moves {

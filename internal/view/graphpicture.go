@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 )
 
@@ -36,7 +36,7 @@ func changedGraph(r *report.Report) *graph {
 			}
 		}
 	}
-	slices.SortStableFunc(carried, func(a, b model.MoveSummary) int { return len(a.Via) - len(b.Via) })
+	slices.SortStableFunc(carried, func(a, b output.MoveSummary) int { return len(a.Via) - len(b.Via) })
 	left, leaves := 0, map[string]int{}
 	for _, m := range carried {
 		if len(m.Via) == 0 {
@@ -73,7 +73,7 @@ func changedGraph(r *report.Report) *graph {
 func nameOf(by string) string { return by[:max(strings.LastIndex(by, " "), 0)] }
 
 // carrier is the component of the last leg that carried a package along.
-func carrier(r *report.Report, m model.MoveSummary) (component string) {
+func carrier(r *report.Report, m output.MoveSummary) (component string) {
 	for _, l := range r.Legs {
 		for _, o := range l.LegResult.Carried {
 			if l.State == report.Done && o.Name == m.Name && o.To == m.To {
@@ -85,7 +85,7 @@ func carrier(r *report.Report, m model.MoveSummary) (component string) {
 }
 
 // moved adds a package that moved, below what leads to it.
-func (g *graph) moved(component string, m model.MoveSummary) {
+func (g *graph) moved(component string, m output.MoveSummary) {
 	above := component
 	if above == "." {
 		above = "the project"

@@ -21,6 +21,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/scaffold"
 )
@@ -31,33 +32,33 @@ func pageOf(t *testing.T) string {
 	long := strings.Repeat("example.saltmarsh.departures.", 5) + ":board"
 	r := &report.Report{
 		Destination: []string{"quayside@^4", long + "@[3,4)"}, Left: []string{"bell stays at 1, since " + long + " needs it"},
-		Culprits: []model.CulpritResult{{Leg: "1-refresh", Culprits: []model.CulpritSet{{
-			Moves: []model.MoveSummary{{Name: long, From: "1", To: "2"}}, Breaks: []string{"board > course"}, Passes: "1.1", Fails: "1.2",
+		Culprits: []output.CulpritResult{{Leg: "1-refresh", Culprits: []output.CulpritSet{{
+			Moves: []output.MoveSummary{{Name: long, From: "1", To: "2"}}, Breaks: []string{"board > course"}, Passes: "1.1", Fails: "1.2",
 		}}}},
-		Bridges: []model.SurveyBridge{
+		Bridges: []output.SurveyBridge{
 			{Name: "tide-form", Kind: "pre-release", At: "6.0.0-rc.2", Since: "2026-11-01", Waits: "until it is released"},
 		},
 		ToDos:     []model.ToDoResult{{ID: "t1", Text: "see to the bell", Place: "a.go:3", State: "open"}},
-		Checklist: []model.ChecklistItem{{ID: "print", Text: "print the board", State: model.TickOpen}},
+		Checklist: []output.ChecklistItem{{ID: "print", Text: "print the board", State: output.TickOpen}},
 		Said: []model.PackageNotes{
 			{Name: long, From: "1", To: "2", Entries: []model.NoteEntry{{Kind: "breaking", Version: "2", Text: long}}},
 		},
-		Fixed:   []model.SurveyAdvisory{{ID: "SF-1", Name: long, Version: "1", Summary: "drips " + long}},
+		Fixed:   []output.SurveyAdvisory{{ID: "SF-1", Name: long, Version: "1", Summary: "drips " + long}},
 		Unknown: []string{"what came of leg 9 is not known any more"}, Undo: []string{"git revert 0123456789   # leg 1-refresh"},
 	}
 	for i := range 9 {
 		l := report.Leg{
 			State: report.Done, Tries: i, At: time.Unix(0, 0), Comparison: &finding.Comparison{},
-			LegResult: model.LegResult{
+			LegResult: output.LegResult{
 				ID: fmt.Sprintf(
 					"%d-refresh",
 					i,
 				), Component: "board", Title: "refresh " + long, Commit: "0123456789abcdef", Notes: []string{long + " refers to what is gone"},
-				Moves: []model.MoveSummary{
+				Moves: []output.MoveSummary{
 					{Name: long, From: "1", To: "2", Because: "asked for"},
 					{Name: "runtime/java", From: "11", To: "17"},
 				},
-				Carried: []model.MoveSummary{{Name: "rope", From: "1", To: "2"}},
+				Carried: []output.MoveSummary{{Name: "rope", From: "1", To: "2"}},
 				Repairs: []model.RepairResult{
 					{Rule: "names", Says: "renames " + long, Files: []string{"a.go"}, Places: []string{"a.go:1"}},
 				},
@@ -75,7 +76,7 @@ func pageOf(t *testing.T) string {
 			},
 		}
 		for k := range 20 {
-			l.LegResult.Carried = append(l.LegResult.Carried, model.MoveSummary{
+			l.LegResult.Carried = append(l.LegResult.Carried, output.MoveSummary{
 				Name: fmt.Sprintf("rope-%d-%d-%s", i, k, long), From: "1", To: "2", Via: []string{long + " 1", fmt.Sprintf("twine-%d 1.0.0", k%5)},
 			})
 		}

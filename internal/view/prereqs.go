@@ -5,17 +5,17 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
 )
 
 var verdictStyle = map[string]style{
-	model.VerdictMet: good, model.VerdictRaise: warn, model.VerdictMove: warn, model.VerdictInstall: bad, model.VerdictBoth: bad,
-	model.VerdictUnknown: bad, model.VerdictSwitch: bad,
+	output.VerdictMet: good, output.VerdictRaise: warn, output.VerdictMove: warn, output.VerdictInstall: bad, output.VerdictBoth: bad,
+	output.VerdictUnknown: bad, output.VerdictSwitch: bad,
 }
 
 // Prereqs shows what must be true first, as a table and as a tree.
-func (o Out) Prereqs(r *model.Prereqs) error {
+func (o Out) Prereqs(r *output.Prereqs) error {
 	d := &document{}
 	what := "what is locked now"
 	if len(r.Destination) > 0 {
@@ -40,7 +40,7 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 	var notes list
 	for _, row := range r.Rows {
 		for _, s := range row.Stated {
-			if !s.Enough && row.Verdict != model.VerdictMet {
+			if !s.Enough && row.Verdict != output.VerdictMet {
 				text := fmt.Sprintf(": %s states %s", s.Place, s.Range)
 				if s.Why != "" {
 					text += ", which cannot be known: " + s.Why
@@ -50,7 +50,7 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 		}
 		if row.Ended {
 			text := " is past its end since " + row.Ends
-			if row.Verdict == model.VerdictRaise || row.Verdict == model.VerdictBoth {
+			if row.Verdict == output.VerdictRaise || row.Verdict == output.VerdictBoth {
 				text += "; --prefer supported takes the lowest that is not"
 			}
 			notes = append(notes, line{span{row.Subject + " " + row.Need, warn}, plain("%s", text)})
@@ -71,7 +71,7 @@ func (o Out) Prereqs(r *model.Prereqs) error {
 	return o.show("prereqs", r, d)
 }
 
-func prereqGrid(rows []model.Prereq) grid {
+func prereqGrid(rows []output.Prereq) grid {
 	g := grid{columns: []string{"subject", "stated", "needed", "to", "installed", ""}}
 	for _, r := range rows {
 		wants := spelling.Few(r.Wants, 2)
@@ -83,7 +83,7 @@ func prereqGrid(rows []model.Prereq) grid {
 			}
 		}
 		to := r.Need
-		if r.Verdict == model.VerdictMet {
+		if r.Verdict == output.VerdictMet {
 			to = ""
 		}
 		g.rows = append(
@@ -99,7 +99,7 @@ func prereqGrid(rows []model.Prereq) grid {
 
 // chainTree draws the needs as a tree: below each subject stands what it needs.
 // What has been drawn is not drawn again.
-func chainTree(links []model.ChainLink) tree {
+func chainTree(links []output.ChainLink) tree {
 	t := tree{}
 	needed := map[string]bool{}
 	for _, l := range links {
@@ -108,7 +108,7 @@ func chainTree(links []model.ChainLink) tree {
 	drawn := map[string]bool{}
 	var below func(subject, indent string)
 	below = func(subject, indent string) {
-		ours := slices.DeleteFunc(slices.Clone(links), func(l model.ChainLink) bool { return subjectOf(l.By) != subject })
+		ours := slices.DeleteFunc(slices.Clone(links), func(l output.ChainLink) bool { return subjectOf(l.By) != subject })
 		for i, l := range ours {
 			branch, next := "├─ ", "│  "
 			if i == len(ours)-1 {
@@ -123,7 +123,7 @@ func chainTree(links []model.ChainLink) tree {
 				row[1] = plain("does not work with %s %s  ", l.Need, strings.TrimPrefix(l.Range, "not "))
 			}
 			row = append(row, span{"  " + reasonOf(l), faint})
-			deeper := slices.ContainsFunc(links, func(o model.ChainLink) bool { return subjectOf(o.By) == l.Need })
+			deeper := slices.ContainsFunc(links, func(o output.ChainLink) bool { return subjectOf(o.By) == l.Need })
 			if deeper && drawn[l.Need] {
 				row = append(row, span{" (see above)", faint})
 			}
@@ -161,7 +161,7 @@ func subjectOf(by string) string {
 	return subject
 }
 
-func reasonOf(l model.ChainLink) string {
+func reasonOf(l output.ChainLink) string {
 	var parts []string
 	if l.Rule != "" {
 		parts = append(parts, fmt.Sprintf("%s (%s)", strings.TrimSuffix(l.Because, "."), l.Place))
@@ -175,7 +175,7 @@ func reasonOf(l model.ChainLink) string {
 }
 
 // Books shows the compat books and their rules.
-func (o Out) Books(r *model.BooksResult) error {
+func (o Out) Books(r *output.BooksResult) error {
 	d := &document{}
 	styles := map[string]style{"in force": good, "not yet": usual, "not here": faint, "never": warn}
 	for i, b := range r.Books {
@@ -207,7 +207,7 @@ func (o Out) Books(r *model.BooksResult) error {
 }
 
 // BookCheck shows what is wrong with a book.
-func (o Out) BookCheck(c *model.BookCheck) error {
+func (o Out) BookCheck(c *output.BookCheck) error {
 	d := &document{}
 	if len(c.Remarks) == 0 {
 		d.add(line{span{"nothing is wrong", good}, plain(" with %s: %s", c.Book, count(c.Rules, "rule", "rules"))})

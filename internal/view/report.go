@@ -10,6 +10,7 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/spelling"
 )
@@ -126,7 +127,7 @@ func reported(r *report.Report) *document {
 	}
 	d.add(heading{"Legs", ""}, legs)
 	moves := r.Moves()
-	pins := slices.DeleteFunc(slices.Clone(moves), func(m model.MoveSummary) bool { return !isPin(m) })
+	pins := slices.DeleteFunc(slices.Clone(moves), func(m output.MoveSummary) bool { return !isPin(m) })
 	if len(pins) > 0 {
 		d.add(heading{"Runtimes, tools and images", ""}, moveGrid(pins), placesOf(pins))
 	}
@@ -188,7 +189,7 @@ func notesOf(r *report.Report) (l list) {
 	return l
 }
 
-func carriedGrid(moves []model.MoveSummary) grid {
+func carriedGrid(moves []output.MoveSummary) grid {
 	g := grid{columns: []string{"package", "from", "to"}}
 	for _, m := range moves {
 		from, to := m.From, m.To
@@ -215,7 +216,7 @@ func extracts(d *document, all []model.PackageNotes) {
 }
 
 // advised are packages that vulnerability records are about.
-func advised(d *document, title string, all []model.SurveyAdvisory, look style) {
+func advised(d *document, title string, all []output.SurveyAdvisory, look style) {
 	if len(all) == 0 {
 		return
 	}
@@ -291,7 +292,7 @@ func warnings(d *document, l *report.Leg) {
 	}
 }
 
-func culpritLines(c model.CulpritResult) (l list) {
+func culpritLines(c output.CulpritResult) (l list) {
 	for _, set := range c.Culprits {
 		var names []string
 		for _, m := range set.Moves {
@@ -309,7 +310,7 @@ func culpritLines(c model.CulpritResult) (l list) {
 	return l
 }
 
-func bridgeLines(all []model.SurveyBridge) (l list) {
+func bridgeLines(all []output.SurveyBridge) (l list) {
 	for _, b := range all {
 		text := fmt.Sprintf("%s: %s at %s, since %s", b.Name, b.Kind, b.At, b.Since)
 		if b.Waits != "" {
@@ -330,10 +331,10 @@ func todoLines(all []model.ToDoResult) (l list) {
 	return l
 }
 
-func checkGrid(all []model.ChecklistItem) grid {
+func checkGrid(all []output.ChecklistItem) grid {
 	g := grid{columns: []string{"item", "what to try", "state", "note"}}
 	for _, c := range all {
-		state := span{c.State, map[string]style{model.TickOpen: warn, model.TickPassed: good, model.TickFailed: bad}[c.State]}
+		state := span{c.State, map[string]style{output.TickOpen: warn, output.TickPassed: good, output.TickFailed: bad}[c.State]}
 		if c.Stale {
 			state.text += ", before the last leg"
 		}

@@ -10,6 +10,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
 )
 
@@ -40,7 +41,7 @@ func cmpOr(a, b string) string {
 }
 
 // Explain shows why a package is where it is, or why it cannot be elsewhere.
-func (o Out) Explain(all []model.Explanation) error {
+func (o Out) Explain(all []output.Explanation) error {
 	d := &document{}
 	for i, e := range all {
 		if i > 0 {
@@ -54,13 +55,13 @@ func (o Out) Explain(all []model.Explanation) error {
 // explanations and conflict are what JSON has of results that are no objects of their own.
 type (
 	explanations struct {
-		Explanations []model.Explanation `json:"explanations"`
+		Explanations []output.Explanation `json:"explanations"`
 	}
 	conflict struct {
-		Title string            `json:"title"`
-		Proof []string          `json:"proof"`
-		Steps []model.ProofStep `json:"steps"`
-		Ways  []model.WayOut    `json:"ways,omitempty"`
+		Title string             `json:"title"`
+		Proof []string           `json:"proof"`
+		Steps []output.ProofStep `json:"steps"`
+		Ways  []output.WayOut    `json:"ways,omitempty"`
 	}
 )
 
@@ -69,7 +70,7 @@ const shownReleases = 8
 
 // newestReleases are the newest few, and before them the newest pre-release if that is
 // newer still.
-func newestReleases(all []model.ReleaseLine) (shown []model.ReleaseLine) {
+func newestReleases(all []output.ReleaseLine) (shown []output.ReleaseLine) {
 	for i, r := range all {
 		if len(shown) == shownReleases {
 			break
@@ -82,7 +83,7 @@ func newestReleases(all []model.ReleaseLine) (shown []model.ReleaseLine) {
 }
 
 // previews counts the pre-releases.
-func previews(all []model.ReleaseLine) (n int) {
+func previews(all []output.ReleaseLine) (n int) {
 	for _, r := range all {
 		if r.Preview {
 			n++
@@ -91,7 +92,7 @@ func previews(all []model.ReleaseLine) (n int) {
 	return n
 }
 
-func explainOne(d *document, e model.Explanation) {
+func explainOne(d *document, e output.Explanation) {
 	where := ""
 	if e.Component != "." {
 		where = "in " + e.Component
@@ -166,7 +167,7 @@ func proofList(lines []string) list {
 	return l
 }
 
-func moveGrid(moves []model.MoveSummary) grid {
+func moveGrid(moves []output.MoveSummary) grid {
 	g := grid{columns: []string{"package", "from", "to", "because"}}
 	if slices.ContainsFunc(moves, isPin) {
 		g.columns[0] = "what"
@@ -194,14 +195,14 @@ func moveGrid(moves []model.MoveSummary) grid {
 }
 
 // isPin tells whether a move is of a runtime, tool, platform or image.
-func isPin(m model.MoveSummary) bool {
+func isPin(m output.MoveSummary) bool {
 	s, ok := model.ReadSubject(m.Name)
 	return ok && s.IsPin()
 }
 
 // placesOf are the places of runtimes, tools and images that move, a line each;
 // of a package it is the manifest.
-func placesOf(moves []model.MoveSummary) list {
+func placesOf(moves []output.MoveSummary) list {
 	var all list
 	for _, m := range moves {
 		if !isPin(m) || len(m.Places) == 0 {
@@ -230,7 +231,7 @@ func placesOf(moves []model.MoveSummary) list {
 }
 
 // Route shows the legs of a computed route.
-func (o Out) Route(r *model.RouteResult) error {
+func (o Out) Route(r *output.RouteResult) error {
 	d := &document{}
 	if len(r.Legs) == 0 {
 		if len(r.Notices) == 0 {
@@ -285,7 +286,7 @@ func (o Out) Route(r *model.RouteResult) error {
 	return o.show("route", r, d)
 }
 
-func legHeading(l model.LegResult, several bool) heading {
+func legHeading(l output.LegResult, several bool) heading {
 	note := ""
 	if several && l.Component != "" {
 		note = "in " + l.Component
@@ -296,7 +297,7 @@ func legHeading(l model.LegResult, several bool) heading {
 // carriedShown is how many carried packages are named.
 const carriedShown = 6
 
-func carriedNames(moves []model.MoveSummary) string {
+func carriedNames(moves []output.MoveSummary) string {
 	var names []string
 	for _, m := range moves[:min(len(moves), carriedShown)] {
 		switch {
@@ -363,7 +364,7 @@ func (o Out) Leg(r *finding.LegResult) error {
 }
 
 // Status shows where a project is on its route.
-func (o Out) Status(s *model.StatusResult) error {
+func (o Out) Status(s *output.StatusResult) error {
 	d := &document{}
 	if len(s.Destination) > 0 {
 		note := ""
@@ -393,7 +394,7 @@ const wide = 110
 
 // Conflict shows the proof that a destination cannot be reached.
 // ways are what would do instead.
-func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut) error {
+func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayOut) error {
 	d := &document{}
 	lines := make([]string, len(proof))
 	for i, s := range proof {
@@ -429,11 +430,11 @@ func (o Out) Conflict(title string, proof []model.ProofStep, ways []model.WayOut
 }
 
 // checklist shows what must be tried by hand, and what was found.
-func checklist(d *document, items []model.ChecklistItem) {
+func checklist(d *document, items []output.ChecklistItem) {
 	if len(items) == 0 {
 		return
 	}
-	styles := map[string]style{model.TickOpen: warn, model.TickPassed: good, model.TickFailed: bad}
+	styles := map[string]style{output.TickOpen: warn, output.TickPassed: good, output.TickFailed: bad}
 	g := grid{columns: []string{"item", "to be tried by hand", "", ""}}
 	for _, item := range items {
 		note := item.Note

@@ -16,6 +16,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/scaffold"
 	work "bellwether/internal/work/scaffold"
@@ -25,11 +26,11 @@ var update = flag.Bool("update", false, "write the schemas anew")
 
 // outputs are what commands print as JSON, by the names of their schemas.
 var outputs = map[string]any{
-	"adapt": model.AdaptResult{}, "todos": model.ToDosResult{}, "culprit": model.CulpritResult{}, "notes": model.NotesResult{},
-	"prereqs": model.Prereqs{}, "books": model.BooksResult{}, "book-check": model.BookCheck{}, "report": report.Report{},
-	"explain": explanations{}, "route": model.RouteResult{}, "leg": finding.LegResult{}, "status": model.StatusResult{},
+	"adapt": model.AdaptResult{}, "todos": model.ToDosResult{}, "culprit": output.CulpritResult{}, "notes": model.NotesResult{},
+	"prereqs": output.Prereqs{}, "books": output.BooksResult{}, "book-check": output.BookCheck{}, "report": report.Report{},
+	"explain": explanations{}, "route": output.RouteResult{}, "leg": finding.LegResult{}, "status": output.StatusResult{},
 	"conflict": conflict{},
-	"scaffold": work.Result{}, "scaffold-file": scaffold.File{}, "survey": model.Survey{}, "verify": finding.Result{},
+	"scaffold": work.Result{}, "scaffold-file": scaffold.File{}, "survey": output.Survey{}, "verify": finding.Result{},
 }
 
 // TestSchemas sees that the schema of each output that ships is that of what is printed.

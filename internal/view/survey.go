@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 )
 
 // Survey shows what is declared, locked and newer.
-func (o Out) Survey(s *model.Survey) error {
+func (o Out) Survey(s *output.Survey) error {
 	d := &document{}
 	for i, c := range s.Components {
 		if i > 0 {
@@ -92,7 +92,7 @@ func (o Out) Survey(s *model.Survey) error {
 	}
 	if len(s.Bridges) > 0 {
 		d.add(gap{}, heading{"bridges", "temporary measures that legs took"}, bridgeGrid(s.Bridges))
-		if slices.ContainsFunc(s.Bridges, func(b model.SurveyBridge) bool { return b.Goes != "" }) {
+		if slices.ContainsFunc(s.Bridges, func(b output.SurveyBridge) bool { return b.Goes != "" }) {
 			d.add(line{plain("  "), span{"bellwether route --drop-bridges", strong}, plain(" goes to where they are no longer needed")})
 		}
 	}
@@ -112,7 +112,7 @@ func (o Out) Survey(s *model.Survey) error {
 	return o.show("survey", s, d)
 }
 
-func bridgeGrid(all []model.SurveyBridge) grid {
+func bridgeGrid(all []output.SurveyBridge) grid {
 	g := grid{columns: []string{"package", "what", "at", "since", "it stays", "because"}}
 	for _, b := range all {
 		stays := span{b.Waits, faint}
@@ -126,7 +126,7 @@ func bridgeGrid(all []model.SurveyBridge) grid {
 	return g
 }
 
-func advisoryGrid(all []model.SurveyAdvisory) grid {
+func advisoryGrid(all []output.SurveyAdvisory) grid {
 	g := grid{columns: []string{"package", "locked", "fixed in", "record", "", "asked for", "by way of"}}
 	for _, a := range all {
 		fixed := span{a.Fixed, good}
@@ -149,7 +149,7 @@ func advisoryGrid(all []model.SurveyAdvisory) grid {
 }
 
 // remarkStyle is how urgent a remark is.
-func remarkStyle(r model.SurveyRemark) style {
+func remarkStyle(r output.SurveyRemark) style {
 	if r.On != "" && r.Days > 0 {
 		return warn
 	}
@@ -157,7 +157,7 @@ func remarkStyle(r model.SurveyRemark) style {
 }
 
 // pinGrid has a row for each place, and the subject in the first of its rows.
-func pinGrid(all []model.SurveyPins) grid {
+func pinGrid(all []output.SurveyPins) grid {
 	g := grid{columns: []string{"subject", "stated", "where", "installed"}}
 	for _, p := range all {
 		subject, installed := p.Subject, p.Installed
@@ -184,7 +184,7 @@ func pinGrid(all []model.SurveyPins) grid {
 }
 
 // memberOf is the folder of the member whose requirement it is, "" for the component's own.
-func memberOf(c model.SurveyComponent, r model.SurveyRequirement) string {
+func memberOf(c output.SurveyComponent, r output.SurveyRequirement) string {
 	file, _, _ := strings.Cut(r.Place, ":")
 	dir := path.Dir(file)
 	if dir == c.Dir || file == "" {
@@ -195,7 +195,7 @@ func memberOf(c model.SurveyComponent, r model.SurveyRequirement) string {
 
 // age is how much newer the newest is, behind a word; "" below two months, or where it is
 // not known.
-func age(r model.SurveyRequirement, word string) string {
+func age(r output.SurveyRequirement, word string) string {
 	const month = 30 * 24 * time.Hour
 	apart := r.NewestPublished.Sub(r.Published)
 	switch months := int(apart / month); {
@@ -217,7 +217,7 @@ func clipped(text string) string {
 	return text
 }
 
-func surveyGrid(c model.SurveyComponent) grid {
+func surveyGrid(c output.SurveyComponent) grid {
 	g := grid{columns: []string{"package", "member", "stated", "locked", "newest fix", "within major", "newest", ""}}
 	for _, r := range c.Requirements {
 		note := span{}
@@ -293,7 +293,7 @@ func surveyGrid(c model.SurveyComponent) grid {
 }
 
 // surveyNotes are what does not fit into the table.
-func surveyNotes(c model.SurveyComponent) list {
+func surveyNotes(c output.SurveyComponent) list {
 	var notes list
 	for _, r := range c.Requirements {
 		switch {

@@ -12,13 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/finding"
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 )
 
-var survey = &model.Survey{Components: []model.SurveyComponent{{
+var survey = &output.Survey{Components: []output.SurveyComponent{{
 	Dir: "board", Ecosystem: "npm", Manifest: "board/package.json", Lock: "board/package-lock.json",
-	Requirements: []model.SurveyRequirement{
+	Requirements: []output.SurveyRequirement{
 		{Name: "quayside", Group: "dependencies", Range: "^1.4.0", Locked: "1.4.2", Patch: "1.4.6", Minor: "1.9.0", Major: "4.1.0", Majors: 3},
 		{Name: "swell", Group: "devDependencies", Range: "", Locked: "0.3.2"},
 		{Name: "charts", Group: "dependencies", Range: "crew/charts", Fixed: "git source"},
@@ -69,8 +69,8 @@ func TestColour(t *testing.T) {
 func TestJSONNamesItsSchemaFirst(t *testing.T) {
 	for want, show := range map[string]func(Out) error{
 		"bellwether/survey/1":   func(o Out) error { return o.Survey(survey) },
-		"bellwether/status/1":   func(o Out) error { return o.Status(&model.StatusResult{}) },
-		"bellwether/route/1":    func(o Out) error { return o.Route(&model.RouteResult{}) },
+		"bellwether/status/1":   func(o Out) error { return o.Status(&output.StatusResult{}) },
+		"bellwether/route/1":    func(o Out) error { return o.Route(&output.RouteResult{}) },
 		"bellwether/conflict/1": func(o Out) error { return o.Conflict("no", nil, nil) },
 		"bellwether/verify/1":   func(o Out) error { return o.Verify(&finding.Result{Verification: &finding.Verification{}}) },
 		"bellwether/leg/1":      func(o Out) error { return o.Leg(&finding.LegResult{Verification: &finding.Verification{}}) },
@@ -85,9 +85,9 @@ func TestJSONNamesItsSchemaFirst(t *testing.T) {
 }
 
 func TestLeg(t *testing.T) {
-	leg := model.LegResult{ID: "2-quayside-2", Title: "quayside to 2", Component: ".",
-		Moves:   []model.MoveSummary{{Name: "quayside", From: "1.9.0", To: "2.3.1", Because: "asked for"}},
-		Carried: []model.MoveSummary{{Name: "hawser", From: "1.2.0", To: "1.3.1"}, {Name: "rope", To: "1.0.0"}, {Name: "string", From: "1.0.0"}}}
+	leg := output.LegResult{ID: "2-quayside-2", Title: "quayside to 2", Component: ".",
+		Moves:   []output.MoveSummary{{Name: "quayside", From: "1.9.0", To: "2.3.1", Because: "asked for"}},
+		Carried: []output.MoveSummary{{Name: "hawser", From: "1.2.0", To: "1.3.1"}, {Name: "rope", To: "1.0.0"}, {Name: "string", From: "1.0.0"}}}
 	v := &finding.Verification{Stages: []finding.Stage{
 		{Component: ".", Name: "fetch", Status: finding.Passed, Duration: 1200 * time.Millisecond},
 		{
@@ -122,17 +122,17 @@ func TestChain(t *testing.T) {
 		"npm/quayside", "npm/plankton", "tool/slipway", "gem/oakum", "runtime/ruby", "golang/crane", "runtime/go", "image/alpine",
 		"platform/account",
 	}
-	r := &model.Prereqs{Destination: []string{"quayside@^4"}}
+	r := &output.Prereqs{Destination: []string{"quayside@^4"}}
 	for i, name := range names[1:] {
 		r.Chain = append(
 			r.Chain,
-			model.ChainLink{By: names[i] + " 4", Need: name, Range: ">=3", Rule: "r", Because: "it says so", Place: "b.yaml:3", Holds: i == 7},
+			output.ChainLink{By: names[i] + " 4", Need: name, Range: ">=3", Rule: "r", Because: "it says so", Place: "b.yaml:3", Holds: i == 7},
 		)
-		r.Rows = append(r.Rows, model.Prereq{Subject: name, Need: "3", Wants: []string{">=3"}, Verdict: model.VerdictRaise})
+		r.Rows = append(r.Rows, output.Prereq{Subject: name, Need: "3", Wants: []string{">=3"}, Verdict: output.VerdictRaise})
 	}
 	r.Chain = append(
 		r.Chain,
-		model.ChainLink{By: "platform/account 3", Need: "runtime/go", Range: "not <2", Rule: "r", Because: "it says so", Place: "b.yaml:9"},
+		output.ChainLink{By: "platform/account 3", Need: "runtime/go", Range: "not <2", Rule: "r", Because: "it says so", Place: "b.yaml:9"},
 	)
 	var b strings.Builder
 	require.NoError(t, Out{W: &b, Format: Text}.Prereqs(r))
@@ -180,12 +180,12 @@ func TestNarrow(t *testing.T) {
 // A report as Markdown fits a merge request, whatever it has; hostile texts are harmless in each form.
 func TestReportForms(t *testing.T) {
 	r := &report.Report{Destination: []string{"hull@^2"}, Legs: []report.Leg{{
-		State: report.Done, LegResult: model.LegResult{
+		State: report.Done, LegResult: output.LegResult{
 			ID: "1-hull", Title: "<script>alert(1)</script> \u202e to 2\x1b[31m", Notes: []string{"</details><img src=x>"},
 		},
 	}}}
 	for i := range 4000 {
-		m := model.MoveSummary{Name: fmt.Sprintf("rope-%d", i), From: "1", To: "2"}
+		m := output.MoveSummary{Name: fmt.Sprintf("rope-%d", i), From: "1", To: "2"}
 		m.Via = []string{"<img src=x> 1", fmt.Sprintf("rope-%d 1", i/40)}
 		r.Legs[0].LegResult.Carried = append(r.Legs[0].LegResult.Carried, m)
 	}

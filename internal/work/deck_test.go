@@ -19,6 +19,7 @@ import (
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/carry"
@@ -325,7 +326,7 @@ func TestInventedEnvironments(t *testing.T) {
 		require.NoError(t, err)
 		return p
 	}
-	moves := func(legs []model.LegResult) (all []string) {
+	moves := func(legs []output.LegResult) (all []string) {
 		for _, l := range legs {
 			for _, m := range l.Moves {
 				all = append(all, fmt.Sprintf("%s %s %s", m.Spoken(), m.From, m.To))

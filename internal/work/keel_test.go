@@ -18,6 +18,7 @@ import (
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/carry"
@@ -316,7 +317,7 @@ func TestInventedLines(t *testing.T) {
 		require.NoError(t, err)
 		return p
 	}
-	ask := func(opt world.Request) (*model.RouteResult, error) {
+	ask := func(opt world.Request) (*output.RouteResult, error) {
 		p := open()
 		return plan.Route(t.Context(), p.Desk, p.Tree, p.Kept, opt)
 	}

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 )
 
 // Status is how a stage ended.
@@ -125,12 +125,12 @@ func (r *Result) OverLimit() bool {
 
 // LegResult is what came of carrying out one leg.
 type LegResult struct {
-	Leg          model.LegResult `json:"leg"`
-	Verification *Verification   `json:"verification"`
-	Comparison   Comparison      `json:"comparison"`
-	Done         bool            `json:"done"`             // verified, and committed where there is git
-	Commit       string          `json:"commit,omitempty"` // empty without git
-	Left         int             `json:"left"`             // legs that are still to go
+	Leg          output.LegResult `json:"leg"`
+	Verification *Verification    `json:"verification"`
+	Comparison   Comparison       `json:"comparison"`
+	Done         bool             `json:"done"`             // verified, and committed where there is git
+	Commit       string           `json:"commit,omitempty"` // empty without git
+	Left         int              `json:"left"`             // legs that are still to go
 	// Hints are what releases and rules say of what fails.
 	Hints []string `json:"hints,omitempty"`
 }

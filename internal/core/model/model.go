@@ -238,3 +238,11 @@ type Probe struct {
 	Command []string
 	Tells   Subject // whose version the probe tells; zero for nobody's
 }
+
+// LockedCopy is one copy of a package in a lock, and who asks for it.
+type LockedCopy struct {
+	Version string   `json:"version"`
+	Where   string   `json:"where"`
+	Scope   string   `json:"scope,omitempty"` // what it is there for, where an ecosystem tells: "test"
+	Askers  []string `json:"askers"`
+}

@@ -7,6 +7,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 )
 
 // Report is what a route did.
@@ -16,16 +17,16 @@ type Report struct {
 	Branch      string    `json:"branch,omitempty"`
 	Legs        []Leg     `json:"legs"`
 	// Left are what stays behind and why, as sentences.
-	Left      []string               `json:"left-behind,omitempty"`
-	Culprits  []model.CulpritResult  `json:"culprits,omitempty"`
-	Bridges   []model.SurveyBridge   `json:"bridges,omitempty"`  // temporary measures
-	Said      []model.PackageNotes   `json:"said,omitempty"`     // extracts of the notes of the releases on the way
-	Fixed     []model.SurveyAdvisory `json:"fixed,omitempty"`    // vulnerability records of what moved that no longer hold
-	Affected  []model.SurveyAdvisory `json:"affected,omitempty"` // those that hold of what is in effect
-	ToDos     []model.ToDoResult     `json:"todos,omitempty"`
-	Checklist []model.ChecklistItem  `json:"checklist,omitempty"`
-	Undo      []string               `json:"undo,omitempty"`    // commands that take it back
-	Unknown   []string               `json:"unknown,omitempty"` // what is not known any more, as sentences
+	Left      []string                `json:"left-behind,omitempty"`
+	Culprits  []output.CulpritResult  `json:"culprits,omitempty"`
+	Bridges   []output.SurveyBridge   `json:"bridges,omitempty"`  // temporary measures
+	Said      []model.PackageNotes    `json:"said,omitempty"`     // extracts of the notes of the releases on the way
+	Fixed     []output.SurveyAdvisory `json:"fixed,omitempty"`    // vulnerability records of what moved that no longer hold
+	Affected  []output.SurveyAdvisory `json:"affected,omitempty"` // those that hold of what is in effect
+	ToDos     []model.ToDoResult      `json:"todos,omitempty"`
+	Checklist []output.ChecklistItem  `json:"checklist,omitempty"`
+	Undo      []string                `json:"undo,omitempty"`    // commands that take it back
+	Unknown   []string                `json:"unknown,omitempty"` // what is not known any more, as sentences
 }
 
 // The states of a leg.
@@ -37,7 +38,7 @@ const (
 
 // Leg is a leg of the route, with what came of it.
 type Leg struct {
-	model.LegResult
+	output.LegResult
 	State        string                `json:"state"`
 	At           time.Time             `json:"at,omitzero"`     // when it was carried out
 	Tries        int                   `json:"tries,omitempty"` // how often it was verified
@@ -47,7 +48,7 @@ type Leg struct {
 }
 
 // Moves are the moves of legs that are done, in their order; several of one package become one.
-func (r *Report) Moves() (all []model.MoveSummary) {
+func (r *Report) Moves() (all []output.MoveSummary) {
 	for _, l := range r.Legs {
 		if l.State != Done {
 			continue
@@ -58,7 +59,7 @@ func (r *Report) Moves() (all []model.MoveSummary) {
 }
 
 // Carried are the packages that moved along in legs that are done; several moves of one become one.
-func (r *Report) Carried() (all []model.MoveSummary) {
+func (r *Report) Carried() (all []output.MoveSummary) {
 	for _, l := range r.Legs {
 		if l.State == Done {
 			all = merged(all, l.LegResult.Carried)
@@ -68,7 +69,7 @@ func (r *Report) Carried() (all []model.MoveSummary) {
 }
 
 // merged adds moves: one of what moved before goes on from there.
-func merged(all, more []model.MoveSummary) []model.MoveSummary {
+func merged(all, more []output.MoveSummary) []output.MoveSummary {
 	at := map[string]int{}
 	for i, m := range all {
 		at[m.Spoken()] = i

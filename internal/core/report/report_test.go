@@ -8,34 +8,34 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/finding"
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 )
 
-func move(name, from, to string) model.MoveSummary {
-	return model.MoveSummary{Name: name, From: from, To: to, Because: to}
+func move(name, from, to string) output.MoveSummary {
+	return output.MoveSummary{Name: name, From: from, To: to, Because: to}
 }
 
 // What moves in several legs moved once, from where it was to where it is.
 func TestMoves(t *testing.T) {
 	r := &Report{Legs: []Leg{
-		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{move("hull", "1", "2"), move("deck", "1", "1.1")}}},
-		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{move("hull", "2", "3"), move("deck", "7", "8")}}},
-		{State: ToGo, LegResult: model.LegResult{Moves: []model.MoveSummary{move("hull", "3", "4")}}},
+		{State: Done, LegResult: output.LegResult{Moves: []output.MoveSummary{move("hull", "1", "2"), move("deck", "1", "1.1")}}},
+		{State: Done, LegResult: output.LegResult{Moves: []output.MoveSummary{move("hull", "2", "3"), move("deck", "7", "8")}}},
+		{State: ToGo, LegResult: output.LegResult{Moves: []output.MoveSummary{move("hull", "3", "4")}}},
 	}}
-	assert.Equal(t, []model.MoveSummary{
+	assert.Equal(t, []output.MoveSummary{
 		{Name: "hull", From: "1", To: "3", Because: "3"}, move("deck", "1", "1.1"), move("deck", "7", "8"), // another copy
 	}, r.Moves())
 	assert.Nil(t, r.Last())
 	assert.Equal(t, 2, r.Count(Done))
 
-	at := func(place, from, to string) model.MoveSummary {
-		return model.MoveSummary{Name: "hull", Place: place, From: from, To: to}
+	at := func(place, from, to string) output.MoveSummary {
+		return output.MoveSummary{Name: "hull", Place: place, From: from, To: to}
 	}
 	apart := &Report{Legs: []Leg{
-		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{at("a", "1", "2"), at("b", "2", "3")}}},
-		{State: Done, LegResult: model.LegResult{Moves: []model.MoveSummary{at("b", "3", "4")}}},
+		{State: Done, LegResult: output.LegResult{Moves: []output.MoveSummary{at("a", "1", "2"), at("b", "2", "3")}}},
+		{State: Done, LegResult: output.LegResult{Moves: []output.MoveSummary{at("b", "3", "4")}}},
 	}}
-	assert.Equal(t, []model.MoveSummary{at("a", "1", "2"), at("b", "2", "4")}, apart.Moves(), "each place by itself")
+	assert.Equal(t, []output.MoveSummary{at("a", "1", "2"), at("b", "2", "4")}, apart.Moves(), "each place by itself")
 }
 
 // JUnit tells what is worse as failures, what was so before as skipped, whatever the texts are.
@@ -49,12 +49,12 @@ func TestJUnit(t *testing.T) {
 		{Component: "pier", Name: "start", Status: finding.Skipped, Why: "there is none"},
 	}}
 	r := &Report{Destination: []string{"hull@^2"}, Legs: []Leg{{
-		LegResult: model.LegResult{ID: "1-hull"}, Verification: v,
+		LegResult: output.LegResult{ID: "1-hull"}, Verification: v,
 		Comparison: &finding.Comparison{
 			NewlyFailing: []finding.Test{{Name: "leaks"}}, StillFailing: []finding.Test{failing}, Vanished: []string{"floats"},
 			BrokenStages: v.Stages[:1],
 		},
-	}, {LegResult: model.LegResult{ID: "2-deck"}}}}
+	}, {LegResult: output.LegResult{ID: "2-deck"}}}}
 	text, err := r.JUnit()
 	require.NoError(t, err)
 	var all suites

@@ -10,6 +10,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/host/git"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -135,7 +136,7 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 			}
 		}
 	}
-	result := &finding.LegResult{Leg: moved.leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
+	result := &finding.LegResult{Leg: output.OfLeg(moved.leg), Verification: v, Comparison: finding.Compare(baseline, v)}
 	record = &kept.LegRecord{ID: a.leg.ID, Title: a.leg.Title, Status: kept.Begun, Unknown: a.unknown}
 	if a.repo != nil {
 		if record.Before, err = a.repo.Head(ctx); err != nil {
@@ -175,7 +176,7 @@ func (a *advance) repaired(ctx context.Context, record *kept.LegRecord) (*findin
 		return nil, err
 	}
 	leg := model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component, Moves: a.leg.Moves}
-	result := &finding.LegResult{Leg: leg.Result(), Verification: v, Comparison: finding.Compare(baseline, v)}
+	result := &finding.LegResult{Leg: output.OfLeg(leg), Verification: v, Comparison: finding.Compare(baseline, v)}
 	if len(refreshed) > 0 {
 		if err := a.kept.Write(refreshed); err != nil {
 			return nil, err

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -17,28 +18,28 @@ import (
 
 // checklist is what must be tried by hand, by the settings and by the route, with
 // what was said of it. What was said before the last leg was done counts no longer.
-func checklist(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) ([]model.ChecklistItem, error) {
+func checklist(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) ([]output.ChecklistItem, error) {
 	ticks, err := k.Ticks()
 	if err != nil {
 		return nil, err
 	}
 	done := j.LastDone()
-	var all []model.ChecklistItem
-	add := func(item model.ChecklistItem, lasts bool) {
+	var all []output.ChecklistItem
+	add := func(item output.ChecklistItem, lasts bool) {
 		if t, ok := ticks[item.ID]; ok {
 			item.Note, item.At = t.Note, t.At
-			item.State = model.TickFailed
+			item.State = output.TickFailed
 			if t.Pass {
-				item.State = model.TickPassed
+				item.State = output.TickPassed
 			}
 			if !lasts && t.After != done {
-				item.State, item.Stale = model.TickOpen, true
+				item.State, item.Stale = output.TickOpen, true
 			}
 		}
 		all = append(all, item)
 	}
 	for _, item := range d.Settings.Checklist {
-		add(model.ChecklistItem{ID: item.ID, Text: item.Text, From: settings.File, State: model.TickOpen}, false)
+		add(output.ChecklistItem{ID: item.ID, Text: item.Text, From: settings.File, State: output.TickOpen}, false)
 	}
 	if file == nil {
 		return all, nil
@@ -50,9 +51,9 @@ func checklist(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (
 			if len(l.Steps) > 1 {
 				id = fmt.Sprintf("%s.%d", l.ID, n+1)
 			}
-			item := model.ChecklistItem{ID: id, Text: s.Text, From: "leg " + l.ID, Because: s.Because, State: model.TickOpen}
+			item := output.ChecklistItem{ID: id, Text: s.Text, From: "leg " + l.ID, Because: s.Because, State: output.TickOpen}
 			if r := j.Find(l.ID); r != nil && r.Status == kept.Done {
-				item.State = model.TickPassed
+				item.State = output.TickPassed
 			}
 			add(item, true)
 		}
@@ -61,7 +62,7 @@ func checklist(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (
 }
 
 // Tick notes what somebody found who tried an item of the checklist by hand.
-func Tick(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, id string, pass bool, note string) (*model.StatusResult, error) {
+func Tick(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, id string, pass bool, note string) (*output.StatusResult, error) {
 	release, err := k.Hold(ctx)
 	if err != nil {
 		return nil, err

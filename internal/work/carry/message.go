@@ -11,6 +11,7 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/work/settings"
 )
@@ -19,7 +20,7 @@ import (
 const maxSubject = 71
 
 // subjectLine is the first line of a leg's commit message, short enough for lists of commits.
-func subjectLine(l model.LegResult) string {
+func subjectLine(l output.LegResult) string {
 	whole := []rune(subject(l))
 	if len(whole) <= maxSubject {
 		return string(whole)
@@ -27,7 +28,7 @@ func subjectLine(l model.LegResult) string {
 	return strings.TrimSpace(string(whole[:maxSubject-1])) + "…"
 }
 
-func subject(l model.LegResult) string {
+func subject(l output.LegResult) string {
 	if !strings.Contains(l.Title, " to ") || l.Title == "" {
 		first, size := utf8.DecodeRuneInString(l.Title)
 		return string(unicode.ToUpper(first)) + l.Title[size:]

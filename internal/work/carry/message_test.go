@@ -8,6 +8,7 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/work/kept"
 )
 
@@ -15,9 +16,9 @@ import (
 func TestMessageLines(t *testing.T) {
 	const evil = "x\nSigned-off-by: somebody\r\nVerified-Tests: 99 passed, 0 failed\u2028Route: y"
 	a := &advance{file: &kept.Route{Destination: []string{"left@^2" + evil}}}
-	r := &finding.LegResult{Verification: &finding.Verification{}, Leg: model.LegResult{
+	r := &finding.LegResult{Verification: &finding.Verification{}, Leg: output.LegResult{
 		ID: "1-left-2", Title: "left to 2 " + evil, Notes: []string{"left 1 is deprecated: " + evil},
-		Moves: []model.MoveSummary{{Name: "left" + evil, From: "1.0.0", To: "2.0.0", Because: evil}},
+		Moves: []output.MoveSummary{{Name: "left" + evil, From: "1.0.0", To: "2.0.0", Because: evil}},
 		Repairs: []model.RepairResult{{
 			Rule: "r" + evil, Says: evil, Files: []string{"a"}, Left: []model.RepairLeft{{Place: "a:1", Reason: evil}},
 		}},

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
@@ -13,7 +14,7 @@ import (
 )
 
 // Status tells where the project is on its route.
-func Status(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store) (*model.StatusResult, error) {
+func Status(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store) (*output.StatusResult, error) {
 	file, err := k.Route(ctx, t)
 	if err != nil {
 		return nil, err
@@ -34,8 +35,8 @@ func Status(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store) (*mo
 	return s, nil
 }
 
-func status(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (*model.StatusResult, error) {
-	s := &model.StatusResult{Branch: j.Branch, Legs: []model.LegResult{}}
+func status(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (*output.StatusResult, error) {
+	s := &output.StatusResult{Branch: j.Branch, Legs: []output.LegResult{}}
 	var err error
 	if s.Checklist, err = checklist(d, k, file, j); err != nil {
 		return nil, err
@@ -49,7 +50,7 @@ func status(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (*mo
 	for i := range file.Legs {
 		l := &file.Legs[i]
 		leg := model.Leg{ID: l.ID, Title: l.Title, Component: l.Component, Moves: l.Moves, Steps: l.Steps}
-		r := leg.Result()
+		r := output.OfLeg(leg)
 		r.Status = "waiting"
 		if record := j.Find(l.ID); record != nil {
 			r.Status, r.Commit = stateOfLeg(k, record), record.Commit
@@ -92,9 +93,9 @@ func stateOfLeg(k *kept.Store, l *kept.LegRecord) string {
 	return kept.Repair
 }
 
-func stillOpen(items []model.ChecklistItem) (n int) {
+func stillOpen(items []output.ChecklistItem) (n int) {
 	for _, item := range items {
-		if item.State == model.TickOpen {
+		if item.State == output.TickOpen {
 			n++
 		}
 	}

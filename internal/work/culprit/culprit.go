@@ -9,6 +9,7 @@ import (
 
 	search "bellwether/internal/core/culprit"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/work/desk"
@@ -26,7 +27,7 @@ type Options struct {
 
 // Find finds which moves of the leg that waits for a repair break it, by trying
 // parts of it from clean. The tree stays as it is, but with Part.
-func Find(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Options) (*model.CulpritResult, error) {
+func Find(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Options) (*output.CulpritResult, error) {
 	repo, release, err := k.Begin(ctx)
 	if err != nil {
 		return nil, err
@@ -48,7 +49,7 @@ func Find(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 	return result, k.KeepCulprit(result)
 }
 
-func (l *lab) find(ctx context.Context) (*model.CulpritResult, error) {
+func (l *lab) find(ctx context.Context) (*output.CulpritResult, error) {
 	needs, err := l.needs(ctx)
 	if err != nil {
 		return nil, err
@@ -62,11 +63,11 @@ func (l *lab) find(ctx context.Context) (*model.CulpritResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	result := &model.CulpritResult{
+	result := &output.CulpritResult{
 		Leg: l.leg.ID, Moves: len(l.moves), Spent: answer.Spent, Unstable: answer.Unstable, Rest: l.names(answer.Rest),
 	}
 	for _, c := range answer.Culprits {
-		set := model.CulpritSet{Moves: l.summaries(c.Moves), With: l.summaries(c.With), Breaks: c.Symptoms, Certain: c.Certain}
+		set := output.CulpritSet{Moves: l.summaries(c.Moves), With: l.summaries(c.With), Breaks: c.Symptoms, Certain: c.Certain}
 		if l.opt.Split && len(c.Moves) == 1 && c.Certain && !answer.Spent {
 			if err := l.split(ctx, c, &set, result); err != nil {
 				return nil, err
@@ -103,16 +104,16 @@ func (l *lab) names(moves []int) (names []string) {
 	return names
 }
 
-func (l *lab) summaries(moves []int) (all []model.MoveSummary) {
+func (l *lab) summaries(moves []int) (all []output.MoveSummary) {
 	for _, i := range moves {
-		all = append(all, l.moves[i].Summary())
+		all = append(all, output.OfMove(l.moves[i]))
 	}
 	return all
 }
 
 // split finds two neighbouring releases of a single culprit of which one passes and
 // the next fails.
-func (l *lab) split(ctx context.Context, c search.Culprit, set *model.CulpritSet, result *model.CulpritResult) error {
+func (l *lab) split(ctx context.Context, c search.Culprit, set *output.CulpritSet, result *output.CulpritResult) error {
 	m := l.moves[c.Moves[0]]
 	steps, err := l.releasesOf(ctx, m)
 	if err != nil || len(steps) < 2 {
@@ -173,7 +174,7 @@ func (l *lab) releasesOf(ctx context.Context, m model.Move) ([]string, error) {
 
 // part takes the leg back, and makes two of it: what passes, and behind it what is
 // left, with the culprit.
-func (l *lab) part(ctx context.Context, result *model.CulpritResult) error {
+func (l *lab) part(ctx context.Context, result *output.CulpritResult) error {
 	if len(result.Rest) == 0 || len(result.Rest) == len(l.moves) {
 		return &model.Fault{
 			Doing: "parting leg " + l.leg.ID, Wrong: "no part of it is known to pass",

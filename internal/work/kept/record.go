@@ -10,16 +10,17 @@ import (
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 )
 
 // Record is what is remembered of a route for reports, also when another one has been computed since.
 type Record struct {
-	Number      int                   `json:"number"`
-	Begun       time.Time             `json:"begun"`
-	Destination []string              `json:"destination"`
-	Left        []string              `json:"left,omitempty"`     // what stays behind and why
-	Culprits    []model.CulpritResult `json:"culprits,omitempty"` // of legs that broke something
-	Legs        []string              `json:"legs,omitempty"`     // those that came to something, in order
+	Number      int                    `json:"number"`
+	Begun       time.Time              `json:"begun"`
+	Destination []string               `json:"destination"`
+	Left        []string               `json:"left,omitempty"`     // what stays behind and why
+	Culprits    []output.CulpritResult `json:"culprits,omitempty"` // of legs that broke something
+	Legs        []string               `json:"legs,omitempty"`     // those that came to something, in order
 }
 
 // LegReport is what came of a leg.
@@ -59,7 +60,7 @@ func (s *Store) writeRecords(all []*Record) error {
 }
 
 // BeginRecord begins to remember a route. One of which no leg came to anything makes place for it.
-func (s *Store) BeginRecord(r *model.RouteResult, at time.Time) error {
+func (s *Store) BeginRecord(r *output.RouteResult, at time.Time) error {
 	all, err := s.Records()
 	if err != nil {
 		return err
@@ -138,7 +139,7 @@ func (s *Store) ForgetLeg(id string) error {
 }
 
 // KeepCulprit remembers what broke a leg.
-func (s *Store) KeepCulprit(c *model.CulpritResult) error {
+func (s *Store) KeepCulprit(c *output.CulpritResult) error {
 	return s.present(func(r *Record) error {
 		r.Culprits = append(r.Culprits, *c)
 		return nil

@@ -12,6 +12,7 @@ import (
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/version"
 	"bellwether/internal/host/within"
 	"bellwether/internal/work/desk"
@@ -20,7 +21,7 @@ import (
 )
 
 // Books tells which books there are, and which of their rules apply here.
-func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult, error) {
+func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*output.BooksResult, error) {
 	s, err := shelf.Read(ctx, d, t)
 	if err != nil {
 		return nil, err
@@ -33,9 +34,9 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult,
 	if err != nil {
 		return nil, err
 	}
-	result := &model.BooksResult{Notes: s.Notes}
+	result := &output.BooksResult{Notes: s.Notes}
 	for _, b := range s.Books {
-		row := model.BookResult{Book: b.File, Title: b.Title, Releases: len(b.Releases), Rules: []model.RuleResult{}}
+		row := output.BookResult{Book: b.File, Title: b.Title, Releases: len(b.Releases), Rules: []output.RuleResult{}}
 		if !b.AsOf.IsZero() {
 			row.AsOf = b.AsOf.Format(time.DateOnly)
 		}
@@ -43,7 +44,7 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult,
 			status, why := applies(packages, places, r)
 			row.Rules = append(
 				row.Rules,
-				model.RuleResult{
+				output.RuleResult{
 					ID: r.ID, Kind: string(r.Kind), Says: r.Says(), Because: r.Because, Source: r.Source, Place: r.Place(), Status: status,
 					Why: why,
 				},
@@ -55,7 +56,7 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*model.BooksResult,
 }
 
 // CheckBook reads one book and tells all that is wrong with it.
-func CheckBook(ctx context.Context, name string) (*model.BookCheck, error) {
+func CheckBook(ctx context.Context, name string) (*output.BookCheck, error) {
 	src, err := within.Plain(name, shelf.MaxBook)
 	if err != nil {
 		var missing *fs.PathError
@@ -65,18 +66,18 @@ func CheckBook(ctx context.Context, name string) (*model.BookCheck, error) {
 		return nil, &model.Fault{Doing: "checking a compat book", File: name, Wrong: err.Error()}
 	}
 	b, faults := compat.Parse(filepath.ToSlash(name), src, tree.BuiltIn().Order)
-	check := &model.BookCheck{Book: b.File, Title: b.Title, Rules: len(b.Rules), Remarks: []model.BookRemark{}}
+	check := &output.BookCheck{Book: b.File, Title: b.Title, Rules: len(b.Rules), Remarks: []output.BookRemark{}}
 	for _, f := range faults {
-		check.Remarks = append(check.Remarks, model.BookRemark{Line: f.Line, Column: f.Col, Text: f.Wrong, Next: f.Next})
+		check.Remarks = append(check.Remarks, output.BookRemark{Line: f.Line, Column: f.Col, Text: f.Wrong, Next: f.Next})
 	}
 	remarks, err := compat.Check(ctx, b, tree.BuiltIn().Order)
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range remarks {
-		check.Remarks = append(check.Remarks, model.BookRemark{Line: r.At(), Rule: r.Rule.ID, Text: r.Text, Proof: r.Proof, Lines: r.Lines})
+		check.Remarks = append(check.Remarks, output.BookRemark{Line: r.At(), Rule: r.Rule.ID, Text: r.Text, Proof: r.Proof, Lines: r.Lines})
 	}
-	slices.SortStableFunc(check.Remarks, func(a, b model.BookRemark) int { return a.Line - b.Line })
+	slices.SortStableFunc(check.Remarks, func(a, b output.BookRemark) int { return a.Line - b.Line })
 	return check, nil
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
@@ -21,7 +22,7 @@ import (
 // Explain tells why a package is at its version and who asks for it; with a
 // version ("NAME@VERSION"), whether it could be there, what would move along,
 // or a proof that it cannot.
-func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]model.Explanation, error) {
+func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]output.Explanation, error) {
 	name, rng := what, ""
 	if asked, err := world.ReadDestination(what); err == nil {
 		name, rng = asked.Name, asked.Range
@@ -32,13 +33,13 @@ func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]mo
 			Next: "bellwether survey tells where it is stated, bellwether prereqs what needs it and why",
 		}
 	}
-	var all []model.Explanation
+	var all []output.Explanation
 	for _, part := range t.Parts {
 		registry, err := d.Registry(ctx, part)
 		if err != nil {
 			return nil, err
 		}
-		e := model.Explanation{Component: part.Dir, Name: name, Version: rng}
+		e := output.Explanation{Component: part.Dir, Name: name, Version: rng}
 		_, called := model.Parted(name)
 		if e.Locked, err = registry.Copies(ctx, part.Component, called); err != nil {
 			return nil, err
@@ -60,7 +61,7 @@ func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]mo
 	return all, nil
 }
 
-func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part, e *model.Explanation) error {
+func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part, e *output.Explanation) error {
 	w, err := world.Of(ctx, d, t, part)
 	if err != nil {
 		return err
@@ -77,7 +78,7 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 		v, err := part.Eco.Order().Parse(r.Version)
 		e.Releases = append(
 			e.Releases,
-			model.ReleaseLine{
+			output.ReleaseLine{
 				Preview: err == nil && v.Preview(), Version: r.Version, As: r.As, Published: r.Published, Deprecated: r.Deprecated,
 				Runtime: r.NeedsText(), Retracted: takenBack(r),
 			},
@@ -133,7 +134,7 @@ func explainPart(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Par
 	}
 	e.Possible = true
 	for _, m := range append(state.Moves, state.Carried...) {
-		e.Moves = append(e.Moves, m.Summary())
+		e.Moves = append(e.Moves, output.OfMove(m))
 	}
 	return nil
 }

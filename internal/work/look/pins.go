@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/pin"
 	"bellwether/internal/work/desk"
@@ -15,7 +16,7 @@ import (
 
 // surveyPins groups what all files state by subject. Projects that state
 // nothing but in their manifests get nothing: that stands with the components.
-func surveyPins(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Places, s *model.Survey) {
+func surveyPins(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Places, s *output.Survey) {
 	s.Unread = places.Unread
 	manifests := 0
 	for _, part := range t.Parts {
@@ -29,9 +30,9 @@ func surveyPins(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Pl
 	}
 	for _, pins := range places.Groups {
 		subject := pins[0].Subject
-		g := model.SurveyPins{Subject: subject.String(), Installed: installedSubject(ctx, d, t, subject)}
+		g := output.SurveyPins{Subject: subject.String(), Installed: installedSubject(ctx, d, t, subject)}
 		for _, q := range pins {
-			g.Stated = append(g.Stated, model.SurveyPin{
+			g.Stated = append(g.Stated, output.SurveyPin{
 				Range: q.Range, Place: q.Site.String(), Floating: q.Floating, Among: q.List != nil, Assumed: q.Assumed,
 				Digest: q.Digest.Text != "", Unknown: q.Unknown,
 			})

@@ -9,6 +9,7 @@ import (
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/pin"
 	"bellwether/internal/host/machine"
@@ -24,12 +25,12 @@ import (
 // Prereqs tells what must be true first: every runtime, tool, platform and image
 // that the destination needs, with those that they need in turn; with now, what is locked now
 // needs. The error is a *solve.Conflict where nothing meets all of it.
-func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, now bool) (*model.Prereqs, error) {
+func Prereqs(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request, now bool) (*output.Prereqs, error) {
 	s, err := plan.Shelf(ctx, d, t, r)
 	if err != nil {
 		return nil, err
 	}
-	result := &model.Prereqs{Rows: []model.Prereq{}, Chain: []model.ChainLink{}, Notes: slices.Clone(s.Notes)}
+	result := &output.Prereqs{Rows: []output.Prereq{}, Chain: []output.ChainLink{}, Notes: slices.Clone(s.Notes)}
 	end := t
 	if !now {
 		planned, err := plan.Compute(ctx, d, t, s, r)
@@ -115,8 +116,8 @@ func (w *prereqWriter) name(s model.Subject) string {
 	return s.String()
 }
 
-func (w *prereqWriter) link(l compat.Link) model.ChainLink {
-	link := model.ChainLink{By: w.name(l.By), Need: l.Need.Subject.String(), Range: l.Need.Text, Holds: w.holds(l)}
+func (w *prereqWriter) link(l compat.Link) output.ChainLink {
+	link := output.ChainLink{By: w.name(l.By), Need: l.Need.Subject.String(), Range: l.Need.Text, Holds: w.holds(l)}
 	if l.Not {
 		link.Range = "not " + l.Need.Text
 	}
@@ -194,8 +195,8 @@ func (w *prereqWriter) sentence(l compat.Link) string {
 	return fmt.Sprintf("%s, as it states (%s)", text, l.Demand.Place)
 }
 
-func (w *prereqWriter) row(n *need.Need) model.Prereq {
-	row := model.Prereq{
+func (w *prereqWriter) row(n *need.Need) output.Prereq {
+	row := output.Prereq{
 		Subject: n.Subject.String(), PURL: n.Subject.PURL(n.To.String()), Need: n.To.String(), Wants: n.Wants.Texts(),
 		Because: w.because(n.Subject, nil), Verdict: n.Verdict(),
 	}
@@ -206,7 +207,7 @@ func (w *prereqWriter) row(n *need.Need) model.Prereq {
 		low := pin.Low(q)
 		row.Stated = append(
 			row.Stated,
-			model.PrereqPlace{
+			output.PrereqPlace{
 				Place: q.Site.String(), Start: q.Site.Start, End: q.Site.End, Range: q.Range, Enough: low != nil && n.Wants.Hold(low),
 				Why: q.Unknown,
 			},
@@ -223,15 +224,15 @@ func (w *prereqWriter) row(n *need.Need) model.Prereq {
 }
 
 // packages are the packages that rules need.
-func (w *prereqWriter) packages() []model.Prereq {
-	var rows []model.Prereq
+func (w *prereqWriter) packages() []output.Prereq {
+	var rows []output.Prereq
 	before, after := w.now.World(), w.end.World()
 	for _, l := range w.answer.Links {
 		if l.Need.Subject.IsPin() || l.Not {
 			continue
 		}
-		row := model.Prereq{
-			Subject: l.Need.Subject.String(), Wants: []string{l.Need.Text}, Because: w.because(l.Need.Subject, nil), Verdict: model.VerdictUnknown,
+		row := output.Prereq{
+			Subject: l.Need.Subject.String(), Wants: []string{l.Need.Text}, Because: w.because(l.Need.Subject, nil), Verdict: output.VerdictUnknown,
 		}
 		if have := before[l.Need.Subject]; len(have) > 0 {
 			row.Have = have[0].String()
@@ -241,20 +242,20 @@ func (w *prereqWriter) packages() []model.Prereq {
 				if r.Subject == l.Need.Subject {
 					row.Stated = append(
 						row.Stated,
-						model.PrereqPlace{Place: r.Site.String(), Start: r.Site.Start, End: r.Site.End, Range: r.Range, Enough: before.Holds(l.Need)},
+						output.PrereqPlace{Place: r.Site.String(), Start: r.Site.Start, End: r.Site.End, Range: r.Range, Enough: before.Holds(l.Need)},
 					)
 				}
 			}
 		}
 		switch {
 		case before.Holds(l.Need):
-			row.Verdict, row.Need = model.VerdictMet, row.Have
+			row.Verdict, row.Need = output.VerdictMet, row.Have
 		case after.Holds(l.Need):
-			row.Verdict, row.Need = model.VerdictMove, after[l.Need.Subject][0].String()
+			row.Verdict, row.Need = output.VerdictMove, after[l.Need.Subject][0].String()
 		case len(row.Stated) == 0:
 			row.Need, row.Next = l.Need.Text, fmt.Sprintf("add %s %s to a manifest; nothing requires it", l.Need.Subject, l.Need.Text)
 		default:
-			row.Verdict, row.Need = model.VerdictMove, l.Need.Text
+			row.Verdict, row.Need = output.VerdictMove, l.Need.Text
 			row.Next = fmt.Sprintf("bellwether route --to %s@%s", l.Need.Subject.Name, l.Need.Text)
 		}
 		row.PURL = l.Need.Subject.PURL(row.Need)

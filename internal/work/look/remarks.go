@@ -10,6 +10,7 @@ import (
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/pin"
 	"bellwether/internal/work/desk"
@@ -20,7 +21,7 @@ import (
 // remarks tell what does not fit in the project as it is: needs that are not
 // met, what clashes, families that are apart, what has ended or will, what goes
 // on under another name, and places that assume another runtime than runs.
-func remarks(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Places) ([]model.SurveyRemark, error) {
+func remarks(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Places) ([]output.SurveyRemark, error) {
 	s, err := shelf.Read(ctx, d, t)
 	if err != nil {
 		return nil, err
@@ -35,7 +36,7 @@ func remarks(ctx context.Context, d *desk.Desk, t *tree.Tree, places *tree.Place
 		r.demand(d)
 	}
 	for _, n := range packages.Unread() {
-		r.list = append(r.list, model.SurveyRemark{Kind: "states", Subject: n.Subject.String(), Text: n.Text})
+		r.list = append(r.list, output.SurveyRemark{Kind: "states", Subject: n.Subject.String(), Text: n.Text})
 	}
 	for _, rule := range s.Rules {
 		if rule.Foreign == "" {
@@ -53,7 +54,7 @@ type remarker struct {
 	places *tree.Places
 	world  compat.World // packages and what is stated
 	orders func(kind string) version.Order
-	list   []model.SurveyRemark
+	list   []output.SurveyRemark
 }
 
 // short lists the places that are not enough for a condition, with what they
@@ -78,7 +79,7 @@ func (r *remarker) demand(d compat.Demand) {
 	if len(d.Via) > 0 {
 		by += ", by way of " + strings.Join(d.Via, ", ") + ","
 	}
-	r.list = append(r.list, model.SurveyRemark{
+	r.list = append(r.list, output.SurveyRemark{
 		Kind: "states", Subject: d.Need.Subject.String(),
 		Text: fmt.Sprintf("is stated as %s, and %s needs %s", gathered(short), by, d.Need.Text), Place: d.Place,
 		Fix: "bellwether prereqs tells the whole chain",
@@ -89,7 +90,7 @@ func (r *remarker) rule(rule *compat.Rule) {
 	add := func(subject model.Subject, text string) {
 		r.list = append(
 			r.list,
-			model.SurveyRemark{
+			output.SurveyRemark{
 				Kind: string(rule.Kind), Subject: subject.String(), Text: text, Because: rule.Because, Place: rule.Place(), Rule: rule.ID,
 			},
 		)
@@ -202,7 +203,7 @@ func (r *remarker) ends(subject model.Subject, what string, on time.Time, rule *
 	if left > soon && rule == nil {
 		return
 	}
-	remark := model.SurveyRemark{Kind: string(compat.Ends), Subject: subject.String(), On: on.Format(time.DateOnly), Days: left}
+	remark := output.SurveyRemark{Kind: string(compat.Ends), Subject: subject.String(), On: on.Format(time.DateOnly), Days: left}
 	if rule != nil {
 		remark.Because, remark.Place, remark.Rule = rule.Because, rule.Place(), rule.ID
 	}
@@ -235,7 +236,7 @@ func (r *remarker) assumed(ctx context.Context) {
 				runs = all[0].Version
 			}
 			if runs != "" && version.CompareStated(q.Range, runs) < 0 {
-				r.list = append(r.list, model.SurveyRemark{
+				r.list = append(r.list, output.SurveyRemark{
 					Kind: "assumes", Subject: q.Subject.String(), Text: fmt.Sprintf("%s is assumed when resolving, and %s "+
 						"runs", q.Range, runs), Place: q.Site.String(),
 					Fix: fmt.Sprintf("state %s there, or drop it", runs),

@@ -12,6 +12,7 @@ import (
 
 	"bellwether/internal/core/condition"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/desk"
@@ -29,8 +30,8 @@ type SurveyOptions struct {
 // Survey tells what is declared, locked and newer. A package that a registry
 // does not know is told in its row; the error joins those of packages that
 // could not be asked for at all.
-func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) (*model.Survey, error) {
-	s := &model.Survey{}
+func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) (*output.Survey, error) {
+	s := &output.Survey{}
 	var problems []error
 	for _, part := range t.Parts {
 		registry, err := d.Registry(ctx, part)
@@ -43,10 +44,10 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 				return r.Asked && r.Subject.Kind == part.Type
 			})
 		}
-		c := model.SurveyComponent{
+		c := output.SurveyComponent{
 			Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Manifest: part.Manifest, Lock: part.LockFiles(), Lockless: part.Lockless,
 			Notes:        part.Notes,
-			Requirements: make([]model.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
+			Requirements: make([]output.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
 		}
 		requirements = inEffect(ctx, d, part, requirements)
 		var g errgroup.Group
@@ -64,7 +65,7 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 			return nil, ctx.Err()
 		}
 		for _, pin := range part.Pins {
-			c.Runtimes = append(c.Runtimes, model.SurveyRuntime{
+			c.Runtimes = append(c.Runtimes, output.SurveyRuntime{
 				Subject: pin.Subject.String(), Range: pin.Range, Place: pin.Site.String(), Installed: d.Installed(ctx, part, pin.Subject.Name),
 			})
 		}
@@ -146,8 +147,8 @@ func joined(all []error) error {
 
 func surveyRequirement(
 	ctx context.Context, part *tree.Part, registry ecosystem.Registry, r model.Requirement,
-) (model.SurveyRequirement, error) {
-	row := model.SurveyRequirement{
+) (output.SurveyRequirement, error) {
+	row := output.SurveyRequirement{
 		Name: r.Name, PURL: r.Subject.PURL(r.Locked), Group: r.Group, When: condition.Text(r.When), Range: r.Range, Place: r.Site.String(),
 		Locked: r.Locked, Fixed: r.Fixed, Asked: r.Asked,
 	}

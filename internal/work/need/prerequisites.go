@@ -10,6 +10,7 @@ import (
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -156,7 +157,7 @@ func (w *prerequisites) noWay(ctx context.Context, err error, st *tree.Tree) err
 		if a, err := w.answer(ctx, st); err == nil && a.Chosen[s] != nil {
 			no.Ways = append(
 				no.Ways,
-				model.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name, Cost: ways.CostRelease},
+				output.WayOut{Text: fmt.Sprintf("let %s go to %s", s, a.Chosen[s]), Option: "without --hold " + name, Cost: ways.CostRelease},
 			)
 			no.Take = append(no.Take, func(r *world.Request) {
 				r.Hold = slices.DeleteFunc(r.Hold, func(held string) bool { return held == name })

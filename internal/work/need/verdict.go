@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/host/machine"
 )
 
@@ -12,17 +12,17 @@ import (
 func (n *Need) Verdict() string {
 	switch {
 	case n.Install && n.Elsewhere != nil && !n.Raise:
-		return model.VerdictSwitch
+		return output.VerdictSwitch
 	case n.Raise && n.Install:
-		return model.VerdictBoth
+		return output.VerdictBoth
 	case n.Raise:
-		return model.VerdictRaise
+		return output.VerdictRaise
 	case n.Install:
-		return model.VerdictInstall
+		return output.VerdictInstall
 	case n.Unknown:
-		return model.VerdictUnknown
+		return output.VerdictUnknown
 	}
-	return model.VerdictMet
+	return output.VerdictMet
 }
 
 // Next is what a person has to do for a need, "" for nothing.

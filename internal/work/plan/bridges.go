@@ -11,6 +11,7 @@ import (
 
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
@@ -21,7 +22,7 @@ import (
 
 // OpenBridge is a bridge with the release that it can go to.
 type OpenBridge struct {
-	model.SurveyBridge
+	output.SurveyBridge
 	to string
 }
 
@@ -39,7 +40,7 @@ func (p *planner) openBridges(ctx context.Context) ([]OpenBridge, error) {
 	var all []OpenBridge
 	for _, b := range list {
 		row := OpenBridge{
-			SurveyBridge: model.SurveyBridge{
+			SurveyBridge: output.SurveyBridge{
 				Component: b.Component, Name: b.Name, Kind: b.Kind, At: b.At, Because: b.Because, Since: b.Since,
 				Waits: "until you say that nothing needs it any more",
 			},

@@ -8,14 +8,14 @@ import (
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/world"
 )
 
 // parents are the requirements by way of which something affected comes.
-func parents(left []model.SurveyAdvisory) []string {
+func parents(left []output.SurveyAdvisory) []string {
 	var names []string
 	for _, a := range left {
 		if len(a.Via) == 0 {
@@ -29,7 +29,7 @@ func parents(left []model.SurveyAdvisory) []string {
 }
 
 // leftNotices tell what stays affected, and where an override would do, which one.
-func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []model.SurveyAdvisory) []string {
+func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []output.SurveyAdvisory) []string {
 	var notes []string
 	for _, a := range left {
 		text := fmt.Sprintf("%s %s stays affected by %s", a.Name, a.Version, a.ID)
@@ -55,7 +55,7 @@ func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []mod
 
 // overrideFor is the override that would take an affected package to where it is
 // fixed, "" where there can be none.
-func (p *planner) overrideFor(a model.SurveyAdvisory) string {
+func (p *planner) overrideFor(a output.SurveyAdvisory) string {
 	if len(a.Via) == 0 || a.Fixed == "" {
 		return ""
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
 	"bellwether/internal/work/need"
@@ -21,7 +22,7 @@ import (
 
 // Route computes the legs to the destination and keeps them for advance. The
 // error is a *solve.Conflict if the destination cannot be reached. With a result, it tells of components that were not looked at.
-func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r world.Request) (*model.RouteResult, error) {
+func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r world.Request) (*output.RouteResult, error) {
 	s, err := Shelf(ctx, d, t, r)
 	if err != nil {
 		return nil, err
@@ -48,12 +49,12 @@ func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r wor
 		}
 		legs = p.settleFirst(legs, limit)
 	}
-	result := &model.RouteResult{
-		File: kept.RouteFile, Destination: planned.Route.Destination, Legs: []model.LegResult{}, Notices: planned.Notices,
+	result := &output.RouteResult{
+		File: kept.RouteFile, Destination: planned.Route.Destination, Legs: []output.LegResult{}, Notices: planned.Notices,
 	}
 	for i := range legs {
 		legs[i].ID = fmt.Sprintf("%d-%s", i+1, strings.SplitN(legs[i].ID, "-", 2)[1])
-		result.Legs = append(result.Legs, legs[i].Result())
+		result.Legs = append(result.Legs, output.OfLeg(legs[i]))
 	}
 	planned.Route.Legs = legs
 	release, err := k.Hold(ctx)
@@ -118,8 +119,8 @@ type Planned struct {
 	Notices []string
 	Missed  []error // components that were not looked at, since something could not be had
 	start   *tree.Tree
-	stops   []*tree.Tree           // the project after each leg that moves packages
-	left    []model.SurveyAdvisory // what is still affected at the end, with the reach "fix"
+	stops   []*tree.Tree            // the project after each leg that moves packages
+	left    []output.SurveyAdvisory // what is still affected at the end, with the reach "fix"
 }
 
 // End is the project after the last leg.

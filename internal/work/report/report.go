@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/work/carry"
@@ -96,7 +97,7 @@ func advisories(ctx context.Context, d *desk.Desk, t *tree.Tree, r *report.Repor
 		return err
 	}
 	for _, a := range was {
-		if !slices.ContainsFunc(is, func(o model.SurveyAdvisory) bool { return o.ID == a.ID && o.Name == a.Name }) {
+		if !slices.ContainsFunc(is, func(o output.SurveyAdvisory) bool { return o.ID == a.ID && o.Name == a.Name }) {
 			r.Fixed = append(r.Fixed, a)
 		}
 	}
@@ -119,7 +120,7 @@ func bridges(ctx context.Context, d *desk.Desk, t *tree.Tree, r *report.Report) 
 	if err != nil {
 		r.Unknown = append(r.Unknown, "whether temporary measures can go is not known: "+strings.SplitN(err.Error(), "\n", 2)[0])
 		for _, b := range there {
-			r.Bridges = append(r.Bridges, model.SurveyBridge{Component: b.Component, Name: b.Name, Kind: b.Kind, At: b.At, Since: b.Since})
+			r.Bridges = append(r.Bridges, output.SurveyBridge{Component: b.Component, Name: b.Name, Kind: b.Kind, At: b.At, Since: b.Since})
 		}
 		return ctx.Err()
 	}
@@ -149,7 +150,7 @@ func done(r *report.Report, k *kept.Store, record *kept.Record) {
 }
 
 // toGo adds the legs of the present route that wait, and those of before there were records.
-func toGo(r *report.Report, status *model.StatusResult) {
+func toGo(r *report.Report, status *output.StatusResult) {
 	if len(r.Destination) == 0 {
 		r.Destination = status.Destination
 	}
@@ -209,11 +210,11 @@ func only(r *report.Report, id string) (*report.Report, error) {
 		return nil, &model.Fault{Doing: "reporting", Wrong: fmt.Sprintf("there is no leg %q", id), Next: next}
 	}
 	r.Legs = r.Legs[at : at+1]
-	r.Culprits = slices.DeleteFunc(r.Culprits, func(c model.CulpritResult) bool { return c.Leg != id })
+	r.Culprits = slices.DeleteFunc(r.Culprits, func(c output.CulpritResult) bool { return c.Leg != id })
 	r.Undo = slices.DeleteFunc(r.Undo, func(text string) bool { return !strings.HasSuffix(text, "# leg "+id) })
 	r.Left = nil
 	r.Said = slices.DeleteFunc(r.Said, func(p model.PackageNotes) bool {
-		return !slices.ContainsFunc(r.Legs[0].Moves, func(m model.MoveSummary) bool { return m.Name == p.Name })
+		return !slices.ContainsFunc(r.Legs[0].Moves, func(m output.MoveSummary) bool { return m.Name == p.Name })
 	})
 	return r, nil
 }

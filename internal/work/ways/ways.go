@@ -12,6 +12,7 @@ import (
 
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -23,7 +24,7 @@ import (
 // NoWay is the error of a destination that cannot be reached.
 type NoWay struct {
 	Conflict *solve.Conflict
-	Ways     []model.WayOut // each was tried, and solves; the cheapest first
+	Ways     []output.WayOut // each was tried, and solves; the cheapest first
 	// Take makes the request such that a way is gone, by the index of Ways.
 	Take []func(r *world.Request)
 	// Raise is a runtime that the way goes by if it is raised; nil for none.
@@ -43,12 +44,12 @@ func (n *NoWay) Error() string {
 func (n *NoWay) Unwrap() error { return n.Conflict }
 
 // ProofSteps gives the sentences of a conflict's proof.
-func ProofSteps(c *solve.Conflict) []model.ProofStep {
+func ProofSteps(c *solve.Conflict) []output.ProofStep {
 	proof := c.Proof()
 	lines := proof.Lines()
-	steps := make([]model.ProofStep, len(proof))
+	steps := make([]output.ProofStep, len(proof))
 	for i, s := range proof {
-		steps[i] = model.ProofStep{Number: s.Number, Line: lines[i], From: s.From, About: s.About, Facts: s.Facts}
+		steps[i] = output.ProofStep{Number: s.Number, Line: lines[i], From: s.From, About: s.About, Facts: s.Facts}
 	}
 	return steps
 }
@@ -281,7 +282,7 @@ func (f *finder) try(ctx context.Context, relaxations ...relaxation) (bool, erro
 
 // note adds a way that was found.
 func (f *finder) note(relaxations []relaxation, to []string, state *contract.State) {
-	way := model.WayOut{}
+	way := output.WayOut{}
 	var texts, options, risks []string
 	for i, x := range relaxations {
 		text, option := x.text, x.option
@@ -333,7 +334,7 @@ func (f *finder) sort() {
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(f.no.Ways[a].Cost, f.no.Ways[b].Cost) })
-	var ways []model.WayOut
+	var ways []output.WayOut
 	var take []func(*world.Request)
 	for _, i := range order[:min(len(order), maxWays)] {
 		ways, take = append(ways, f.no.Ways[i]), append(take, f.no.Take[i])

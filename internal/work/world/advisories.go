@@ -10,6 +10,7 @@ import (
 
 	"bellwether/internal/core/advisory"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/output"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
@@ -61,12 +62,12 @@ func ReadAdvisories(table ecosystem.Table, dir string) (Advisories, error) {
 
 // Affected tells which packages in effect are affected by records in a folder, the direct
 // ones first.
-func Affected(packages *tree.Packages, dir string) ([]model.SurveyAdvisory, error) {
+func Affected(packages *tree.Packages, dir string) ([]output.SurveyAdvisory, error) {
 	all, err := ReadAdvisories(packages.Table, dir)
 	if err != nil {
 		return nil, err
 	}
-	var found []model.SurveyAdvisory
+	var found []output.SurveyAdvisory
 	for _, subject := range packages.Subjects {
 		order := packages.Table.Order(subject.Kind)
 		for _, record := range all[subject] {
@@ -75,18 +76,18 @@ func Affected(packages *tree.Packages, dir string) ([]model.SurveyAdvisory, erro
 				if err != nil {
 					return nil, &model.Fault{Doing: "reading advisories", Wrong: err.Error()}
 				}
-				row := model.SurveyAdvisory{
+				row := output.SurveyAdvisory{
 					ID: record.ID, Aliases: record.Aliases, Summary: record.Summary, Severity: record.Severity,
 					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(),
 					Fixed: nextFixed(record, subject, pkg.Version, order),
 				}
-				if in && !slices.ContainsFunc(found, func(o model.SurveyAdvisory) bool { return o.ID == row.ID && o.PURL == row.PURL }) {
+				if in && !slices.ContainsFunc(found, func(o output.SurveyAdvisory) bool { return o.ID == row.ID && o.PURL == row.PURL }) {
 					found = append(found, row)
 				}
 			}
 		}
 	}
-	slices.SortStableFunc(found, func(a, b model.SurveyAdvisory) int { return len(a.Via) - len(b.Via) })
+	slices.SortStableFunc(found, func(a, b output.SurveyAdvisory) int { return len(a.Via) - len(b.Via) })
 	return found, nil
 }
 

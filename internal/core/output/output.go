@@ -1,6 +1,11 @@
-package model
+// Package output is what commands give: results in the form of their JSON, which texts and pages are made of.
+package output
 
-import "time"
+import (
+	"time"
+
+	"bellwether/internal/core/model"
+)
 
 // Survey is what a project declares, has locked, and could have.
 type Survey struct {
@@ -133,15 +138,15 @@ type SurveyRuntime struct {
 
 // Explanation is why a package is at its version, or why it is not at another.
 type Explanation struct {
-	Component string        `json:"component"`
-	Name      string        `json:"name"`
-	Version   string        `json:"version,omitempty"` // the one asked about
-	Locked    []LockedCopy  `json:"locked"`
-	Releases  []ReleaseLine `json:"releases,omitempty"`
-	Possible  bool          `json:"possible"` // of the version asked about
-	Proof     []string      `json:"proof,omitempty"`
-	Steps     []ProofStep   `json:"steps,omitempty"` // of the proof
-	Moves     []MoveSummary `json:"moves,omitempty"` // what would move along
+	Component string             `json:"component"`
+	Name      string             `json:"name"`
+	Version   string             `json:"version,omitempty"` // the one asked about
+	Locked    []model.LockedCopy `json:"locked"`
+	Releases  []ReleaseLine      `json:"releases,omitempty"`
+	Possible  bool               `json:"possible"` // of the version asked about
+	Proof     []string           `json:"proof,omitempty"`
+	Steps     []ProofStep        `json:"steps,omitempty"` // of the proof
+	Moves     []MoveSummary      `json:"moves,omitempty"` // what would move along
 }
 
 // ProofStep is one sentence of a proof.
@@ -151,14 +156,6 @@ type ProofStep struct {
 	From   []int    `json:"from,omitempty"`  // the numbers that it follows from; none for a fact
 	About  []string `json:"about,omitempty"` // what a fact is about, the one that asks first
 	Facts  []string `json:"facts,omitempty"` // one by one, where the sentence tells several
-}
-
-// LockedCopy is one copy of a package in a lock, and who asks for it.
-type LockedCopy struct {
-	Version string   `json:"version"`
-	Where   string   `json:"where"`
-	Scope   string   `json:"scope,omitempty"` // what it is there for, where an ecosystem tells: "test"
-	Askers  []string `json:"askers"`
 }
 
 // ReleaseLine is one release in a list.
@@ -196,8 +193,8 @@ type MoveSummary struct {
 	Via     []string `json:"via,omitempty"`   // of one that moves along: what leads to it from the requirement on
 }
 
-// Summary gives a move in the form of results.
-func (m Move) Summary() MoveSummary {
+// OfMove gives a move in the form of results.
+func OfMove(m model.Move) MoveSummary {
 	s := MoveSummary{
 		Name: m.Name, Place: m.Place, Becomes: m.Becomes, Range: m.Range, PURL: m.Subject.PURL(m.To), From: m.From, To: m.To, Because: m.Because,
 		Needs: m.Wants, Via: m.Via,
@@ -209,7 +206,7 @@ func (m Move) Summary() MoveSummary {
 }
 
 // Spoken is what moves, with its place where the name is not enough.
-func (m MoveSummary) Spoken() string { return Move{Name: m.Name, Place: m.Place}.Spoken() }
+func (m MoveSummary) Spoken() string { return model.Move{Name: m.Name, Place: m.Place}.Spoken() }
 
 // RouteResult is a computed route.
 type RouteResult struct {
@@ -233,8 +230,8 @@ type LegResult struct {
 	Notes     []string      `json:"notes,omitempty"`
 	Why       []string      `json:"why,omitempty"` // its moves belong together, and stand where they do
 	// Repairs are the rules that the leg's moves are for, with what they changed and left.
-	Repairs []RepairResult `json:"repairs,omitempty"`
-	Keys    []KeyFinding   `json:"keys,omitempty"` // that nobody reads any more, or that are missing
+	Repairs []model.RepairResult `json:"repairs,omitempty"`
+	Keys    []model.KeyFinding   `json:"keys,omitempty"` // that nobody reads any more, or that are missing
 }
 
 // StepResult is something that a person has to do.
@@ -245,8 +242,8 @@ type StepResult struct {
 	Needs   []string `json:"needs"`
 }
 
-// Result gives a leg in the form of results.
-func (l Leg) Result() LegResult {
+// OfLeg gives a leg in the form of results.
+func OfLeg(l model.Leg) LegResult {
 	r := LegResult{
 		ID:        l.ID,
 		Title:     l.Title,
@@ -258,10 +255,10 @@ func (l Leg) Result() LegResult {
 		Keys:      l.Keys,
 	}
 	for _, m := range l.Moves {
-		r.Moves = append(r.Moves, m.Summary())
+		r.Moves = append(r.Moves, OfMove(m))
 	}
 	for _, m := range l.Carried {
-		r.Carried = append(r.Carried, m.Summary())
+		r.Carried = append(r.Carried, OfMove(m))
 	}
 	for _, o := range l.Overrides {
 		r.Overrides = append(r.Overrides, o.String())
@@ -279,8 +276,8 @@ type StatusResult struct {
 	Legs        []LegResult `json:"legs"`
 	Next        string      `json:"next"` // what to do next, a sentence
 	// Checklist is what must be tried by hand.
-	Checklist []ChecklistItem `json:"checklist,omitempty"`
-	ToDos     []ToDoResult    `json:"todos,omitempty"`
+	Checklist []ChecklistItem    `json:"checklist,omitempty"`
+	ToDos     []model.ToDoResult `json:"todos,omitempty"`
 }
 
 // Prereqs is what must be true first: for what is locked now, or for a
@@ -291,7 +288,7 @@ type Prereqs struct {
 	Chain       []ChainLink `json:"chain"`
 	Notes       []string    `json:"notes,omitempty"`
 	// Unconfirmed is what release notes on the way ask for, and no registry states.
-	Unconfirmed []NotedNeed `json:"unconfirmed,omitempty"`
+	Unconfirmed []model.NotedNeed `json:"unconfirmed,omitempty"`
 }
 
 // The verdicts on a prerequisite.
