@@ -217,6 +217,9 @@ func (p *planner) routePart(
 		if !part.Declares(d.Name) {
 			continue
 		}
+		if !part.Eco.Supports().Places { // what is asked of one place is asked of all
+			_, d.Name = model.Parted(d.Name)
+		}
 		if c := p.fromElsewhere(part, d); c != nil {
 			plan.Replaced = append(plan.Replaced, *c)
 			continue

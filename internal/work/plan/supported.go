@@ -26,6 +26,19 @@ func (p *planner) supported(opt world.Request, wishes []world.Destination) error
 			}
 		}
 	}
+	for _, of := range []struct {
+		option string
+		names  []string
+	}{{"--do-without", opt.DoWithout}, {"--together", opt.Together}, {"--apart", opt.Apart}, {"--override", opt.Override}} {
+		for _, name := range of.names {
+			if place, bare := model.Parted(name); place != "" {
+				return &model.Fault{
+					Doing: "reading " + of.option, Wrong: name + " is one place of several, and " + of.option + " is about all of them",
+					Next: "name it alone: " + bare,
+				}
+			}
+		}
+	}
 	for _, name := range opt.Apart {
 		apart := func(part *tree.Part) bool { return part.Declares(name) && part.Eco.Supports().Apart }
 		if err := p.knownNames(nil, []string{name}); err != nil {

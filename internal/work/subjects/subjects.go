@@ -24,7 +24,10 @@ import (
 // versions or something is asked of one of them.
 func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hold []string) ([]*route.Subject, error) {
 	part, registry := w.Part, w.Registry
-	keys := keysOf(plan, hold)
+	keys := func(r model.Requirement) string { return r.Name }
+	if part.Eco.Supports().Places {
+		keys = keysOf(plan, hold)
+	}
 	families, err := registry.Families(ctx, part.Component)
 	if err != nil {
 		return nil, err
