@@ -77,8 +77,13 @@ func (s *poms) effective(ctx context.Context, p *pom, deep int) (*effective, err
 		for _, r := range at.repositories {
 			one := mavenrepo.ReadRepository(r, e.expand)
 			one.Declared = true
-			if one.URL != "" {
+			known := slices.ContainsFunc(e.repositories, func(o mavenrepo.Repository) bool { return o.ID == one.ID })
+			switch {
+			case one.URL == "":
+			case at.src != nil: // the project's own come before what it inherits
 				e.repositories = mavenrepo.Declare(e.repositories, one)
+			case !known: // those of others come after all that the project has
+				e.repositories = append(e.repositories, one)
 			}
 		}
 		if at.parent == nil {

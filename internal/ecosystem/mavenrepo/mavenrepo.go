@@ -5,6 +5,7 @@ package mavenrepo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/md5"
 	"crypto/sha1"
@@ -158,12 +159,22 @@ func key(repositories []Repository, what string) string {
 func (c *Client) versions(ctx context.Context, repositories []Repository, of Coordinates) (all []string, err error) {
 	known := false
 	seen := map[string]bool{}
+	var unreached error
+	var passed []string
 	for _, r := range repositories {
+		if r.NoRelease { // it has snapshots alone, which nobody goes to
+			continue
+		}
 		text, err := c.document(ctx, r, of.folder()+"/maven-metadata.xml", fetch.Request{
 			Form: "maven-metadata/1", Limit: maxMetadata, Absent: []byte{}, Distil: io.ReadAll,
 		})
 		if err != nil {
-			return nil, fmt.Errorf("asking the repository %s for %s: %w", r.ID, of, err)
+			err = fmt.Errorf("asking the repository %s for %s: %w", r.ID, of, err)
+			if passable(err) {
+				unreached, passed = cmp.Or(unreached, err), append(passed, r.ID)
+				continue
+			}
+			return nil, err
 		}
 		if len(text) == 0 {
 			continue
@@ -185,8 +196,9 @@ func (c *Client) versions(ctx context.Context, repositories []Repository, of Coo
 		}
 	}
 	if !known {
-		return nil, fmt.Errorf("%s: %w", of, ErrMissing)
+		return nil, cmp.Or(unreached, fmt.Errorf("%s: %w", of, ErrMissing))
 	}
+	c.passed(passed)
 	return ascending(all), nil
 }
 
@@ -230,6 +242,8 @@ func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordina
 			c.around.Note(fmt.Sprintf("%s in Maven's local repository cannot be read, and is asked for: %v", of, err))
 		}
 	}
+	var unreached error
+	var passed []string
 	for _, r := range repositories {
 		file, err := c.fileIn(ctx, r, of, version, ".pom")
 		var text []byte
@@ -237,13 +251,30 @@ func (c *Client) pom(ctx context.Context, repositories []Repository, of Coordina
 			text, err = c.checked(ctx, r, file, MaxPOM)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("asking the repository %s for %s %s: %w", r.ID, of, version, err)
+			err = fmt.Errorf("asking the repository %s for %s %s: %w", r.ID, of, version, err)
+			if passable(err) {
+				unreached, passed = cmp.Or(unreached, err), append(passed, r.ID)
+				continue
+			}
+			return nil, err
 		}
 		if text != nil {
+			c.passed(passed)
 			return text, nil
 		}
 	}
-	return nil, fmt.Errorf("%s %s: %w", of, version, ErrMissing)
+	return nil, cmp.Or(unreached, fmt.Errorf("%s %s: %w", of, version, ErrMissing))
+}
+
+// passable tells whether an error of one repository leaves it to the others to have something, as it does for Maven: it was not
+// reached, or must not be asked. One whose answer is wrong stops.
+func passable(err error) bool { return fetch.Failed(err) || errors.Is(err, errBlocked) }
+
+// passed tells of repositories that could not be asked where another one had what was asked for.
+func (c *Client) passed(ids []string) {
+	for _, id := range ids {
+		c.around.Note(fmt.Sprintf("the repository %s could not be asked; what only it has is not known here", id))
+	}
 }
 
 // file is where a file of a version is, below a repository. Exact is the version that its name has.

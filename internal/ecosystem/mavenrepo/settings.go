@@ -192,6 +192,9 @@ func (s *Settings) Reach(client *fetch.Client) error {
 	return client.Proxy(s.proxy, s.direct)
 }
 
+// errBlocked is the error of a repository that settings keep from being asked.
+var errBlocked = errors.New("Maven's settings block the repository")
+
 // mirrored is what is asked in the place of a repository: the first mirror whose pattern is about it
 // (Maven: Guide to Mirror Settings).
 func (s *Settings) mirrored(r Repository) (Repository, error) {
@@ -200,7 +203,7 @@ func (s *Settings) mirrored(r Repository) (Repository, error) {
 			continue
 		}
 		if m.blocked {
-			return r, fmt.Errorf("Maven's settings block the repository %s", r.ID)
+			return r, fmt.Errorf("%w %s", errBlocked, r.ID)
 		}
 		return m.Repository, nil
 	}

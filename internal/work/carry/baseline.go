@@ -35,10 +35,10 @@ func (f *FailedStage) red() (lines []string) {
 			add(strings.TrimSuffix(t.Name+": "+t.Message, ": "), t.Place)
 		}
 	}
-	if len(lines) == 0 {
+	if len(lines) == 0 && f.Stage.Name != "fetch" { // of which the client's own words say most
 		for _, found := range f.Stage.Findings {
 			if found.Kind == finding.Failure {
-				add(found.Text, found.Place)
+				add(strings.TrimPrefix(found.Code+": "+found.Text, ": "), found.Place)
 			}
 		}
 	}

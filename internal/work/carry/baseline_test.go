@@ -16,9 +16,9 @@ func TestRedStart(t *testing.T) {
 	}}
 	assert.Equal(t, "the project fails: board: test: exit status 1 (log: test.log)\n    the end\n  next: make it pass", f.Error())
 	f.Stage.Findings = []finding.Finding{
-		{Kind: finding.Warning, Text: "old"}, {Kind: finding.Failure, Text: "no such door\nreally", Place: "a.js:1"},
+		{Kind: finding.Warning, Text: "old"}, {Kind: finding.Failure, Code: "E1", Text: "no such door\nreally", Place: "a.js:1"},
 	}
-	assert.Contains(t, f.Error(), "\n    no such door (a.js:1)\n  next")
+	assert.Contains(t, f.Error(), "\n    E1: no such door (a.js:1)\n  next")
 	f.Stage.Tests = []finding.Test{
 		{Name: "doors > bow", Message: "they are shut\nat a.js:8", Place: "a.js:8"}, {Name: "doors > stern", Passed: true}, {Name: "hull"},
 	}
