@@ -108,7 +108,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	}
 	if names := r.several(); len(names) > 0 && r.Reach > version.Stay {
 		r.notices = append(r.notices, fmt.Sprintf(
-			"declared at several majors: %s; each place stays in its own, and --to NAME@RANGE brings the places of a package together",
+			"still declared at several majors after this route: %s; --to NAME@RANGE brings the places of a package together",
 			listed(names),
 		))
 	}

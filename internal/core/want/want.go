@@ -38,7 +38,6 @@ const (
 type Want struct {
 	Name       string // what the manifest calls it; rules and previews speak of it
 	Key        string // how bounds speak of it; empty for Name
-	Label      string // what proofs call it; empty for Name
 	Candidates []Candidate
 	Locked     version.Version // nil for none
 	At         int             // the index of the candidate that is locked, -1 for none
@@ -225,7 +224,7 @@ func (w *Want) Rank(goal *contract.Goal) int {
 // State adds the requirement to a problem: its subject, what it is allowed to become, and the
 // order of what is tried. It gives what is allowed, too.
 func (w *Want) State(p *solve.Problem, goal *contract.Goal) (id solve.ID, allowed []bool) {
-	id = p.Subject(cmp.Or(w.Label, model.Spoken(w.key())), w.Texts())
+	id = p.Subject(model.Spoken(w.key()), w.Texts())
 	allowed = w.Allowed(goal)
 	p.Require(id, p.Pick(id, func(i int) bool { return allowed[i] }), w.Why(goal, allowed))
 	p.Prefer(id, w.Preference(goal))
