@@ -6,67 +6,72 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+
+	"bellwether/internal/ecosystem/npm/lock"
+	"bellwether/internal/ecosystem/npm/packagejson"
+	"bellwether/internal/ecosystem/npm/project"
+	"bellwether/internal/ecosystem/npm/tree"
 )
 
 // checkLock looks every dependency up by the paths of the lock alone, as
 // Node.js looks up folders.
-func (p *project) checkLock() error {
+func checkLock(p *project.Project) error {
 	var faults []error
 	reached := map[string]bool{"": true}
 	fault := func(format string, args ...any) { faults = append(faults, fmt.Errorf(format, args...)) }
-	manifests := map[string]*manifest{"": p.root}
+	manifests := map[string]*packagejson.Manifest{"": p.Root}
 	queue := []string{""}
-	scopes := map[string]scope{}
-	if o := readOverrides(p.root); o != nil {
-		scopes[""] = scope{o}
+	scopes := map[string]packagejson.Scope{}
+	if o := packagejson.ReadOverrides(p.Root); o != nil {
+		scopes[""] = packagejson.Scope{o}
 	}
-	for _, m := range p.tops {
-		loc := relative(p.dir, m.dir)
+	for _, m := range p.Tops {
+		loc := lock.Relative(p.Dir, m.Dir)
 		manifests[loc] = m
-		if p.members[m.dir] {
+		if p.Members[m.Dir] {
 			queue = append(queue, loc)
 			reached[loc] = true
-			_, scopes[loc] = scope.apply(scopes[""], edge{m.name, prodEdge, spec{name: m.name}})
+			_, scopes[loc] = scopes[""].Apply(packagejson.AskFor(m.Name, ""))
 		}
 	}
-	for _, e := range p.lock.entries {
-		if e.link && p.lock.entries[e.resolved] != nil && p.isMember(nameOf(e.loc)) {
-			reached[e.loc] = true
+	for _, e := range p.Lock.Entries {
+		if e.Link && p.Lock.Entries[e.Resolved] != nil && p.IsMember(nameOf(e.Loc)) {
+			reached[e.Loc] = true
 		}
 	}
 	for len(queue) > 0 {
 		loc := queue[0]
 		queue = queue[1:]
-		edges, bundled := p.declared(loc, manifests)
+		edges, bundled := declared(p, loc, manifests)
 		for _, e := range edges {
 			kid, declared := scopes[loc], e
 			if loc != "" {
-				e, kid = scopes[loc].apply(e)
+				e, kid = scopes[loc].Apply(e)
 			} else {
-				_, kid = scopes[loc].apply(e)
+				_, kid = scopes[loc].Apply(e)
 			}
-			at := p.lookUp(loc, e)
+			at := lookUp(p, loc, e)
 			if at == "" {
-				if !e.kind.optional() && !slices.Contains(bundled, e.name) {
-					fault("%q misses %s %s", loc, e.name, e.spec.text)
+				if !e.Kind.IsOptional() && !slices.Contains(bundled, e.Name) {
+					fault("%q misses %s %s", loc, e.Name, e.Spec.Text)
 				}
 				continue
 			}
-			entry := p.lock.entries[at]
-			if e.spec.rng != nil && !entry.link {
-				v, err := parseVersion(entry.version)
+			entry := p.Lock.Entries[at]
+			if e.Spec.Range != nil && !entry.Link {
+				v, err := packagejson.ParseVersion(entry.Version)
 				// npm does not always apply overrides to linked folders.
 				m := manifests[loc]
-				linked := m != nil && m != p.root && !p.members[m.dir] && declared.spec.rng != nil && v != nil && declared.spec.rng.Contains(v)
-				if err != nil || !e.spec.rng.Contains(v) && !linked {
-					fault("%q wants %s %s, but %q is %s", loc, e.name, e.spec.text, at, entry.version)
+				linked := m != nil && m != p.Root && !p.Members[m.Dir] && declared.Spec.Range != nil && v != nil && declared.Spec.Range.Contains(v)
+				if err != nil || !e.Spec.Range.Contains(v) && !linked {
+					fault("%q wants %s %s, but %q is %s", loc, e.Name, e.Spec.Text, at, entry.Version)
 				}
-				if name := nameOf(at); entry.name == "" && name != e.spec.name || entry.name != "" && entry.name != e.spec.name {
-					fault("%q wants the package %s, but %q is another", loc, e.spec.name, at)
+				if name := nameOf(at); entry.Name == "" && name != e.Spec.Name || entry.Name != "" && entry.Name != e.Spec.Name {
+					fault("%q wants the package %s, but %q is another", loc, e.Spec.Name, at)
 				}
 			}
-			for _, next := range []string{at, entry.resolved} {
-				if (next == at || entry.link) && !reached[next] && keeps(e) {
+			for _, next := range []string{at, entry.Resolved} {
+				if (next == at || entry.Link) && !reached[next] && tree.Keeps(e) {
 					reached[next] = true
 					scopes[next] = kid
 					queue = append(queue, next)
@@ -74,8 +79,8 @@ func (p *project) checkLock() error {
 			}
 		}
 	}
-	for _, loc := range collated(p.lock.entries) {
-		if e := p.lock.entries[loc]; !reached[loc] && !e.inBundle {
+	for _, loc := range packagejson.Collated(p.Lock.Entries) {
+		if e := p.Lock.Entries[loc]; !reached[loc] && !e.InBundle {
 			fault("%q is in the lock, but nothing needs it", loc)
 		}
 	}
@@ -83,41 +88,41 @@ func (p *project) checkLock() error {
 }
 
 // declared are the dependencies of a location.
-func (p *project) declared(loc string, manifests map[string]*manifest) ([]edge, []string) {
+func declared(p *project.Project, loc string, manifests map[string]*packagejson.Manifest) ([]packagejson.Edge, []string) {
 	if m := manifests[loc]; m != nil {
-		return topEdges(m), nil
+		return tree.TopEdges(m), nil
 	}
-	e := p.lock.entries[loc]
+	e := p.Lock.Entries[loc]
 	if e == nil {
 		return nil, nil
 	}
-	if e.body == nil { // a version 1 lock, which knows no peers
-		requires := &body{Dependencies: map[string]string{}}
-		if v := e.value.Get("requires"); v != nil {
+	if e.Body == nil { // a version 1 lock, which knows no peers
+		requires := &packagejson.Body{Dependencies: map[string]string{}}
+		if v := e.Value.Get("requires"); v != nil {
 			for _, m := range v.Members {
 				requires.Dependencies[m.Name] = m.Value.String()
 			}
 		}
-		return bodyEdges(requires, nil), nil
+		return tree.BodyEdges(requires, nil), nil
 	}
-	return bodyEdges(e.body, nil), e.body.Bundled
+	return tree.BodyEdges(e.Body, nil), e.Body.Bundled
 }
 
 // lookUp finds the location that a dependency of loc leads to, "" for none.
-func (p *project) lookUp(loc string, e edge) string {
+func lookUp(p *project.Project, loc string, e packagejson.Edge) string {
 	from := loc
-	if _, _, inside := parentLoc(loc); inside && e.kind.peer() {
-		from, _, _ = parentLoc(loc)
+	if _, _, inside := lock.ParentLoc(loc); inside && e.Kind.IsPeer() {
+		from, _, _ = lock.ParentLoc(loc)
 	}
 	for {
-		at := strings.TrimPrefix(from+"/node_modules/"+e.name, "/")
-		if p.lock.entries[at] != nil {
+		at := strings.TrimPrefix(from+"/node_modules/"+e.Name, "/")
+		if p.Lock.Entries[at] != nil {
 			return at
 		}
 		if from == "" {
 			return ""
 		}
-		parent, _, inside := parentLoc(from)
+		parent, _, inside := lock.ParentLoc(from)
 		if !inside {
 			parent = ""
 		}
@@ -126,7 +131,7 @@ func (p *project) lookUp(loc string, e edge) string {
 }
 
 func nameOf(loc string) string {
-	_, name, _ := parentLoc(loc)
+	_, name, _ := lock.ParentLoc(loc)
 	return name
 }
 
@@ -134,12 +139,12 @@ func nameOf(loc string) string {
 // meets every dependency and peer of everything in it, and that nothing in it
 // is superfluous. It shares no code with the resolver but the reading.
 func checkLockIn(fsys fs.FS, dir string) error {
-	p, err := readProject(fsys, dir)
+	p, err := project.ReadProject(fsys, dir)
 	if err != nil {
 		return err
 	}
-	if p.lock == nil {
-		return fmt.Errorf("%s: there is no lock", p.root.file)
+	if p.Lock == nil {
+		return fmt.Errorf("%s: there is no lock", p.Root.File)
 	}
-	return p.checkLock()
+	return checkLock(p)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem/npm/packagejson"
 )
 
 // foreignLocks are the same small project as each client locks it.
@@ -252,7 +253,7 @@ func FuzzForeignLocks(f *testing.F) {
 			return
 		}
 		for _, p := range (Ecosystem{}).Packages(c) {
-			require.NoError(t, checkName(p.Subject.Name))
+			require.NoError(t, packagejson.CheckName(p.Subject.Name))
 		}
 	})
 }

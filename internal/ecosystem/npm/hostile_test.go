@@ -11,6 +11,8 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/npm/packagejson"
+	"bellwether/internal/ecosystem/npm/placing"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/hostile"
 	"bellwether/internal/standin/shorthand"
@@ -46,8 +48,8 @@ func askNPM(t *testing.T, address, kind string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	r := opened.(*registry)
-	releases, err := r.Releases(ctx, model.Subject{Kind: Name, Name: "left"})
+	r := opened.(registries)
+	releases, err := r.Releases(ctx, model.Subject{Kind: packagejson.Name, Name: "left"})
 	if err != nil {
 		return "", err
 	}
@@ -56,11 +58,11 @@ func askNPM(t *testing.T, address, kind string) (string, error) {
 		text += rel.Version + "\n"
 	}
 	if kind == ".tgz" {
-		p, err := r.pkg(ctx, "left")
+		p, err := r.Package(ctx, "left")
 		if err != nil {
 			return "", err
 		}
-		list, err := r.bundle(ctx, p.releases[0])
+		list, err := placing.Bundle(ctx, r.Registry, p.Releases[0])
 		return fmt.Sprint(text, list), err
 	}
 	return text, nil

@@ -12,6 +12,10 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/npm/lockwriter"
+	"bellwether/internal/ecosystem/npm/packagejson"
+	"bellwether/internal/ecosystem/npm/project"
+	"bellwether/internal/ecosystem/npm/tree"
 )
 
 func files(pairs ...string) *overlay.FS {
@@ -20,51 +24,6 @@ func files(pairs ...string) *overlay.FS {
 		m[pairs[i]] = []byte(pairs[i+1])
 	}
 	return overlay.New(nil, m)
-}
-
-func TestReadSpec(t *testing.T) {
-	for value, want := range map[string]struct {
-		kind specKind
-		name string
-		text string
-	}{
-		"^1.2.3":                       {specRange, "left", "^1.2.3"},
-		"":                             {specRange, "left", ""},
-		"*":                            {specRange, "left", "*"},
-		" 1.x || 2 ":                   {specRange, "left", "1.x || 2"},
-		"latest":                       {specTag, "left", "latest"},
-		"next-11":                      {specTag, "left", "next-11"},
-		"npm:right@^2":                 {specRange, "right", "^2"},
-		"npm:@harbour/right@~2.1":      {specRange, "@harbour/right", "~2.1"},
-		"npm:right":                    {specRange, "right", ""},
-		"file:../right":                {specFile, "left", "file:../right"},
-		"./right.tgz":                  {specFile, "left", "./right.tgz"},
-		"link:right":                   {specFile, "left", "link:right"},
-		"git+ssh://git@quay.test/r":    {specGit, "left", "git+ssh://git@quay.test/r"},
-		"https://quay.test/r.git#v1":   {specGit, "left", "https://quay.test/r.git#v1"},
-		"crew/right#semver:^1":         {specGit, "left", "crew/right#semver:^1"},
-		"github:crew/right":            {specGit, "left", "github:crew/right"},
-		"https://quay.test/right.tgz":  {specURL, "left", "https://quay.test/right.tgz"},
-		"workspace:^":                  {specWorkspace, "left", "workspace:^"},
-		strings.Repeat("^", 3) + "1.0": {specTag, "left", "^^^1.0"},
-	} {
-		got := readSpec("left", value)
-		assert.Equal(t, want.kind, got.kind, "%q", value)
-		assert.Equal(t, want.name, got.name, "%q", value)
-		assert.Equal(t, want.text, got.text, "%q", value)
-	}
-}
-
-func TestCheckName(t *testing.T) {
-	for _, good := range []string{"left", "@harbour/signal", "JSONStream", "a.b-c_d", "1two"} {
-		assert.NoError(t, checkName(good), good)
-	}
-	for _, bad := range []string{
-		"", "..", "../x", "a/b", "@a", "@/b", "__proto__", ".hidden", "_x", "a b", "a\\b", "node_modules",
-		strings.Repeat("x", 215),
-	} {
-		assert.Error(t, checkName(bad), bad)
-	}
 }
 
 const everyGroup = `{
@@ -103,15 +62,15 @@ func TestReadEveryGroup(t *testing.T) {
 // spliceAll reads a manifest, puts every range into its site again, and then
 // another one, and reads that.
 func spliceAll(t *testing.T, src []byte) {
-	m, err := readManifest(overlay.New(nil, map[string][]byte{"package.json": src}), ".")
+	m, err := packagejson.ReadManifest(overlay.New(nil, map[string][]byte{"package.json": src}), ".")
 	if err != nil {
 		return
 	}
 	var same, moved []model.Splice
-	for _, d := range m.dependencies {
-		same = append(same, model.Splice{Site: d.site, New: d.site.Text})
-		if d.spec.kind == specRange {
-			moved = append(moved, model.Splice{Site: d.site, New: d.spec.glue + "^7.7.7"})
+	for _, d := range m.Dependencies {
+		same = append(same, model.Splice{Site: d.Site, New: d.Site.Text})
+		if d.Spec.Kind == packagejson.SpecRange {
+			moved = append(moved, model.Splice{Site: d.Site, New: d.Spec.Glue + "^7.7.7"})
 		}
 	}
 	again, err := model.Apply(src, same)
@@ -119,16 +78,16 @@ func spliceAll(t *testing.T, src []byte) {
 	require.Equal(t, string(src), string(again), "splicing nothing gives the same bytes")
 	after, err := model.Apply(src, moved)
 	require.NoError(t, err)
-	n, err := readManifest(overlay.New(nil, map[string][]byte{"package.json": after}), ".")
+	n, err := packagejson.ReadManifest(overlay.New(nil, map[string][]byte{"package.json": after}), ".")
 	require.NoError(t, err, "%s", after)
-	require.Len(t, n.dependencies, len(m.dependencies))
-	for i, d := range n.dependencies {
-		if m.dependencies[i].spec.kind == specRange {
-			require.Equal(t, "^7.7.7", d.spec.text)
+	require.Len(t, n.Dependencies, len(m.Dependencies))
+	for i, d := range n.Dependencies {
+		if m.Dependencies[i].Spec.Kind == packagejson.SpecRange {
+			require.Equal(t, "^7.7.7", d.Spec.Text)
 		} else {
-			require.Equal(t, m.dependencies[i].spec.text, d.spec.text)
+			require.Equal(t, m.Dependencies[i].Spec.Text, d.Spec.Text)
 		}
-		require.Equal(t, m.dependencies[i].spec.name, d.spec.name)
+		require.Equal(t, m.Dependencies[i].Spec.Name, d.Spec.Name)
 	}
 }
 
@@ -164,19 +123,19 @@ func FuzzLock(f *testing.F) {
 		),
 	)
 	f.Fuzz(func(t *testing.T, src []byte) {
-		p, err := readProject(overlay.New(nil, map[string][]byte{
+		p, err := project.ReadProject(overlay.New(nil, map[string][]byte{
 			"package.json": []byte(`{"name": "shape", "dependencies": {"left": "^1.0.0"}}`), "package-lock.json": src,
 		}), ".")
 		if err != nil {
 			return
 		}
-		p.component()
-		_ = p.checkLock()
-		tree := p.tree()
-		tree.prune()
-		w := lockWriter{t: tree, old: p.lock, tops: map[*node]*manifest{tree.root: p.root}}
-		if text, err := w.write(); err == nil {
-			_, err := parseOwn(text)
+		p.Component()
+		_ = checkLock(p)
+		locked := p.Tree()
+		locked.Prune()
+		w := lockwriter.Writer{Tree: locked, Old: p.Lock, Tops: map[*tree.Node]*packagejson.Manifest{locked.Root: p.Root}}
+		if text, err := w.Write(); err == nil {
+			_, err := lockwriter.ParseOwn(text)
 			require.NoError(t, err, "%s", text)
 		}
 	})
@@ -195,57 +154,6 @@ func TestCheckLock(t *testing.T) {
 		broken := strings.Replace(smallLock, change[0], change[1], 1)
 		assert.ErrorContains(t, checkLockIn(files("package.json", manifest, "package-lock.json", broken), "."), want)
 	}
-}
-
-func TestRestated(t *testing.T) {
-	for _, c := range []struct {
-		value string
-		kind  edgeKind
-		to    string
-		want  string
-	}{
-		{"^1.0.0", prodEdge, "1.5.0", "^1.0.0"},
-		{"^1.0.0", prodEdge, "2.5.0", "^2.5.0"},
-		{"npm:right@~1.0.0", devEdge, "1.2.0", "~1.2.0"},
-		{"^1.0.0", peerEdge, "2.5.0", "^1.0.0 || ^2.0.0"},
-		{"16.x || 17.x", peerEdge, "18.3.1", "16.x || 17.x || 18.x"},
-		{"~0.2.1", peerEdge, "0.3.4", "~0.2.1 || ~0.3.0"},
-		{">=1 <2", peerEdge, "2.5.0", ">=1 <2 || ^2.0.0"},
-		{"latest", prodEdge, "2.5.0", "latest"},
-	} {
-		d := dependency{kind: c.kind, spec: readSpec("left", c.value)}
-		assert.Equal(t, c.want, restated(d, c.to, false), "%s to %s", c.value, c.to)
-	}
-}
-
-func TestOverrideRules(t *testing.T) {
-	m, err := readManifest(files("package.json", `{
-		"dependencies": { "left": "^2.0.0" },
-		"overrides": {
-			"deep": "1.0.0",
-			"tool@^2": { ".": "2.1.0", "wind": "3.0.0" },
-			"rope": { "left": "$left" }
-		}
-	}`), ".")
-	require.NoError(t, err)
-	top := scope{readOverrides(m)}
-	apply := func(s scope, name, rng string) (string, scope) {
-		e, below := s.apply(edge{name: name, spec: readSpec(name, rng)})
-		return e.spec.text, below
-	}
-	text, _ := apply(top, "deep", "^1.5.0")
-	assert.Equal(t, "1.0.0", text)
-	text, below := apply(top, "tool", "^2.0.0")
-	assert.Equal(t, "2.1.0", text)
-	text, _ = apply(below, "wind", "^1")
-	assert.Equal(t, "3.0.0", text, "below tool")
-	text, _ = apply(top, "wind", "^1")
-	assert.Equal(t, "^1", text, "not elsewhere")
-	text, _ = apply(top, "tool", "^1.0.0")
-	assert.Equal(t, "^1.0.0", text, "another range of it is not meant")
-	_, below = apply(top, "rope", "*")
-	text, _ = apply(below, "left", "^1")
-	assert.Equal(t, "^2.0.0", text, "by reference")
 }
 
 // TestPackages finds what is in effect by the shortest way, and that what is only

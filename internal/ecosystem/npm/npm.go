@@ -10,22 +10,25 @@ import (
 	"path"
 	"slices"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/npm/npmrc"
+	"bellwether/internal/ecosystem/npm/packagejson"
+	"bellwether/internal/ecosystem/npm/project"
+	"bellwether/internal/ecosystem/npm/registry"
+	"bellwether/internal/ecosystem/npm/resolving"
 )
-
-// Name is the ecosystem's name and Package URL type.
-const Name = "npm"
 
 // Ecosystem implements ecosystem.Ecosystem.
 type Ecosystem struct{}
 
 // Kind is "npm".
-func (Ecosystem) Kind() string { return Name }
+func (Ecosystem) Kind() string { return packagejson.Name }
 
 // Type is "npm".
-func (Ecosystem) Type() string { return Name }
+func (Ecosystem) Type() string { return packagejson.Name }
 
 // Manifests are those named package.json.
 func (Ecosystem) Manifests() []string { return []string{"package.json"} }
@@ -56,9 +59,9 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 			continue
 		}
 		// A manifest that cannot be read is told when it is read for itself.
-		if p, err := readManifests(x.FS, dir); err == nil {
-			for _, top := range p.tops {
-				members[top.dir] = true
+		if p, err := project.ReadManifests(x.FS, dir); err == nil {
+			for _, top := range p.Tops {
+				members[top.Dir] = true
 			}
 		}
 	}
@@ -82,11 +85,11 @@ func mayHaveTops(x *ecosystem.Index, dir string) bool {
 
 // Read reads the component in dir.
 func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
-	p, err := readProject(x.FS, dir)
+	p, err := project.ReadProject(x.FS, dir)
 	if err != nil {
 		return nil, err
 	}
-	return p.component(), nil
+	return p.Component(), nil
 }
 
 // Connect gives the registries that the component in dir uses.
@@ -94,28 +97,44 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir stri
 	if _, err := fs.Stat(s.Files, path.Join(dir, ".npmrc")); errors.Is(err, fs.ErrNotExist) {
 		// Most components lay nothing down: they all have the person's settings.
 		return s.Shared("the person's", func() (ecosystem.Registry, error) {
-			return connect(ctx, s, readSettings(s.Files, dir, s.Home, s.Env, s.Environ), dir)
+			return connected(ctx, s, npmrc.Read(s.Files, dir, s.Home, s.Env, s.Environ), dir)
 		})
 	}
-	read := readSettings(s.Files, dir, s.Home, s.Env, s.Environ)
-	return s.Shared(read.digest(dir), func() (ecosystem.Registry, error) { return connect(ctx, s, read, dir) })
+	read := npmrc.Read(s.Files, dir, s.Home, s.Env, s.Environ)
+	return s.Shared(read.Digest(dir), func() (ecosystem.Registry, error) { return connected(ctx, s, read, dir) })
+}
+
+// registries answers from the registries of a project, and resolves with what they say.
+type registries struct{ *registry.Registry }
+
+func connected(ctx context.Context, s ecosystem.Surroundings, read *npmrc.Settings, dir string) (ecosystem.Registry, error) {
+	r, err := registry.Connect(ctx, s, read, dir)
+	if err != nil {
+		return nil, err
+	}
+	return registries{r}, nil
+}
+
+// Resolve finds a state that meets the goal, or a proof that there is none.
+func (r registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
+	return resolving.Resolve(ctx, r.Registry, ask)
 }
 
 // Stages are npm's clean install, and the scripts of the manifest that build
 // and test.
 func (Ecosystem) Stages(c *model.Component) []model.Stage {
-	p := c.Detail.(*project)
+	p := c.Detail.(*project.Project)
 	fetch := model.Stage{Name: "fetch", Dir: c.Dir, Command: []string{"npm", "ci", "--no-audit", "--no-fund"}}
 	run, byHand := []string{"npm", "run", "--silent"}, ""
 	switch {
-	case p.foreign != nil:
-		fetch.Command, fetch.Refreshes, fetch.ByHand = p.foreign.fetch, []string{p.foreign.file}, p.foreign.byHand()
-		run, byHand = []string{p.foreign.client, "run"}, p.foreign.client+" is not installed here"
-	case p.lock == nil:
+	case p.Foreign != nil:
+		fetch.Command, fetch.Refreshes, fetch.ByHand = p.Foreign.Fetch, []string{p.Foreign.File}, p.Foreign.ByHand()
+		run, byHand = []string{p.Foreign.Client, "run"}, p.Foreign.Client+" is not installed here"
+	case p.Lock == nil:
 		fetch.Command = []string{"npm", "install", "--no-audit", "--no-fund", "--no-package-lock"}
 	}
 	stages := []model.Stage{fetch}
-	scripts := p.root.doc.Get("scripts")
+	scripts := p.Root.Doc.Get("scripts")
 	for _, name := range []string{"build", "test"} {
 		stage := model.Stage{Name: name, Dir: c.Dir, Command: append(slices.Clone(run), name), ByHand: byHand}
 		if scripts.Get(name) == nil {

@@ -2,6 +2,9 @@ package npm
 
 import (
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem/npm/packagejson"
+	"bellwether/internal/ecosystem/npm/project"
+	"bellwether/internal/ecosystem/npm/tree"
 )
 
 // Packages are the packages of the lock, each copy once, breadth first from the
@@ -9,48 +12,23 @@ import (
 // as an optional dependency needs nothing: npm leaves it out where it does not
 // run.
 func (Ecosystem) Packages(c *model.Component) []model.Package {
-	p := c.Detail.(*project)
-	if p.foreign != nil {
-		return p.foreignPackages(c)
+	p := c.Detail.(*project.Project)
+	if p.Foreign != nil {
+		return p.ForeignPackages(c)
 	}
-	if p.lock == nil {
+	if p.Lock == nil {
 		return nil
 	}
-	f := &packageFinder{t: p.locked(), seen: map[*node]bool{}, advice: !p.engineStrict}
+	f := &packageFinder{t: p.Locked(), seen: map[*tree.Node]bool{}, advice: !p.EngineStrict}
 	f.from(p, false)
 	f.from(p, true)
 	return f.all
 }
 
-// foreignPackages are the packages that another client's lock names. What leads to
-// those that no manifest requires is not told.
-func (p *project) foreignPackages(c *model.Component) []model.Package {
-	var all []model.Package
-	direct := map[foreignPackage]bool{}
-	for _, r := range c.Requirements {
-		key := foreignPackage{name: r.Subject.Name, version: r.Locked}
-		if r.Locked != "" && !direct[key] {
-			direct[key] = true
-			all = append(all, model.Package{Subject: r.Subject, Version: r.Locked, Site: r.Site})
-		}
-	}
-	for _, f := range p.foreign.packages {
-		if !direct[foreignPackage{name: f.name, version: f.version}] {
-			all = append(
-				all,
-				model.Package{
-					Subject: model.Subject{Kind: Name, Name: f.name}, Version: f.version, Site: model.Site{File: p.foreign.file, Line: f.line},
-				},
-			)
-		}
-	}
-	return all
-}
-
 // packageFinder walks along the edges of a tree.
 type packageFinder struct {
-	t    *tree
-	seen map[*node]bool
+	t    *tree.Tree
+	seen map[*tree.Node]bool
 	all  []model.Package
 	done []found // all packages that were found, with what leads to them
 	// What packages state that they run on is no more than advice.
@@ -59,31 +37,31 @@ type packageFinder struct {
 
 // found is a package with what leads to it.
 type found struct {
-	n    *node
+	n    *tree.Node
 	via  []string
 	site model.Site
 }
 
 // from walks from the manifests, in the second round along optional edges, too.
-func (f *packageFinder) from(p *project, optional bool) {
+func (f *packageFinder) from(p *project.Project, optional bool) {
 	queue := f.done // whose optional edges are still to be followed
-	for _, m := range p.manifests() {
-		top := f.t.tops[m.dir]
+	for _, m := range p.Manifests() {
+		top := f.t.Tops[m.Dir]
 		if top == nil {
 			continue
 		}
-		for _, d := range m.dependencies {
-			if optional || !d.kind.optional() {
-				queue = f.visit(queue, found{top.resolve(d.name), nil, d.site}, !optional)
+		for _, d := range m.Dependencies {
+			if optional || !d.Kind.IsOptional() {
+				queue = f.visit(queue, found{top.Resolve(d.Name), nil, d.Site}, !optional)
 			}
 		}
 	}
 	for i := 0; i < len(queue); i++ {
 		q := queue[i]
-		via := further(q.via, q.n.pkgName+" "+q.n.version)
-		for _, e := range q.n.edgeList {
-			if optional || !e.kind.optional() {
-				queue = f.visit(queue, found{q.n.get(e), via, q.site}, !optional)
+		via := further(q.via, q.n.Package+" "+q.n.Version)
+		for _, e := range q.n.EdgeList {
+			if optional || !e.Kind.IsOptional() {
+				queue = f.visit(queue, found{q.n.Get(e), via, q.site}, !optional)
 			}
 		}
 	}
@@ -106,13 +84,13 @@ func further(via []string, last string) []string {
 
 func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
 	n := q.n
-	if n == nil || f.seen[n] || n.isTop() || n.linkTo != nil || n.inBundle {
+	if n == nil || f.seen[n] || n.IsTop() || n.LinkTo != nil || n.InBundle {
 		return queue
 	}
 	f.seen[n] = true
-	pkg := model.Package{Subject: model.Subject{Kind: Name, Name: n.pkgName}, Version: n.version, Via: q.via, Site: q.site}
-	if needs && n.body != nil && n.body.Node != "" {
-		pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.body.Node, Advice: f.advice})
+	pkg := model.Package{Subject: model.Subject{Kind: packagejson.Name, Name: n.Package}, Version: n.Version, Via: q.via, Site: q.site}
+	if needs && n.Body != nil && n.Body.Node != "" {
+		pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.Body.Node, Advice: f.advice})
 	}
 	f.all = append(f.all, pkg)
 	return append(queue, q)
@@ -120,8 +98,8 @@ func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
 
 // BuildsWith are the folders of members and linked packages that lie outside of the component's.
 func (Ecosystem) BuildsWith(c *model.Component) (dirs []string) {
-	for _, top := range c.Detail.(*project).tops {
-		dirs = append(dirs, top.dir)
+	for _, top := range c.Detail.(*project.Project).Tops {
+		dirs = append(dirs, top.Dir)
 	}
 	return dirs
 }

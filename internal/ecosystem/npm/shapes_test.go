@@ -21,6 +21,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/npm/project"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/shorthand"
 	"bellwether/internal/standin/verdict"
@@ -85,25 +86,25 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	for _, edit := range outcome.Edits {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.FromSlash(edit.File)), edit.New, 0o644))
 	}
-	p, err := readProject(os.DirFS(dir), ".")
+	p, err := project.ReadProject(os.DirFS(dir), ".")
 	require.NoError(t, err)
 	judge.loosePeers = strings.Contains(sections[".npmrc"], "legacy-peer-deps")
 	if !judge.loosePeers && len(outcome.Notices)+len(outcome.AsBefore) == 0 {
-		require.NoError(t, p.checkLock())
+		require.NoError(t, checkLock(p))
 	}
 	for line := range strings.Lines(sections["want"]) {
 		loc, want, _ := strings.Cut(strings.TrimSpace(line), " ")
 		got := "absent"
-		if e := p.lock.entries[loc]; e != nil {
-			got = e.version
-			if e.link {
+		if e := p.Lock.Entries[loc]; e != nil {
+			got = e.Version
+			if e.Link {
 				got = "link"
 			}
 		}
 		assert.Equal(t, want, got, loc)
 	}
 	for line := range strings.Lines(sections["written"]) {
-		assert.Contains(t, string(p.root.src), strings.TrimSpace(line))
+		assert.Contains(t, string(p.Root.Src), strings.TrimSpace(line))
 	}
 	for line := range strings.Lines(sections["notable"]) {
 		assert.Contains(t, outcome.Notable, strings.TrimSpace(line))

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem/npm/packagejson"
 )
 
 // typesPrefix is what names of packages begin with that describe the types of others:
@@ -23,5 +24,5 @@ func (Ecosystem) Describes(name string) (s model.Subject, ok bool) {
 	if scope, bare, scoped := strings.Cut(of, "__"); scoped {
 		of = "@" + scope + "/" + bare
 	}
-	return model.Subject{Kind: Name, Name: of}, true
+	return model.Subject{Kind: packagejson.Name, Name: of}, true
 }

@@ -1,0 +1,145 @@
+package registry
+
+import (
+	"archive/tar"
+	"compress/gzip"
+	"context"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"path"
+	"strings"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
+)
+
+// The bounds of an archive: bytes as it comes and unpacked, its files, and how many times larger
+// it may become once it is large.
+const (
+	MaxArchive = 1 << 29
+	maxFiles   = 200_000
+	maxRatio   = 200
+	largeFrom  = 64 << 20
+)
+
+// counted counts the bytes that are read.
+type counted struct {
+	io.Reader
+	n int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+// EachFile calls do for each plain file of an archive, by its name below the archive's own
+// folder. The archive is checked against an integrity, "" for none.
+func EachFile(archive io.Reader, integrity string, do func(name string, size int64, read func() ([]byte, error)) error) error {
+	sum, want := integrityHash(integrity)
+	packed := &counted{Reader: io.TeeReader(archive, sum)}
+	unzipped, err := gzip.NewReader(packed)
+	if err != nil {
+		return fmt.Errorf("the archive: %w", err)
+	}
+	unpacked := &counted{Reader: &io.LimitedReader{R: unzipped, N: MaxArchive}}
+	files := tar.NewReader(unpacked)
+	for n := 0; ; n++ {
+		f, err := files.Next()
+		switch {
+		case unpacked.n >= MaxArchive: // which reads as an end
+			return fmt.Errorf("the archive is larger than %d bytes", int64(MaxArchive))
+		case n > maxFiles:
+			return fmt.Errorf("the archive has more than %d files", maxFiles)
+		case unpacked.n > largeFrom && unpacked.n > maxRatio*packed.n:
+			return fmt.Errorf("the archive becomes more than %d times larger when it is unpacked", maxRatio)
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return fmt.Errorf("the archive: %w", err)
+		}
+		if f.Typeflag != tar.TypeReg {
+			continue
+		}
+		_, name, _ := strings.Cut(path.Clean("/" + f.Name)[1:], "/")
+		if err := do(name, f.Size, func() ([]byte, error) { return io.ReadAll(files) }); err != nil {
+			return fmt.Errorf("the archive: %s: %w", f.Name, err)
+		}
+	}
+	if _, err := io.Copy(io.Discard, packed); err != nil {
+		return fmt.Errorf("the archive: %w", err)
+	}
+	if got := base64.StdEncoding.EncodeToString(sum.Sum(nil)); want != "" && got != want {
+		return errors.New("the archive is not the one that the registry lists: its integrity differs")
+	}
+	return nil
+}
+
+// integrityHash is the strongest hash of a text in the form of Subresource
+// Integrity (W3C), and what it has to give; "" for none that is known.
+func integrityHash(integrity string) (h hash.Hash, want string) {
+	for _, known := range []struct {
+		prefix string
+		hash   func() hash.Hash
+	}{{"sha512-", sha512.New}, {"sha384-", sha512.New384}, {"sha256-", sha256.New}, {"sha1-", sha1.New}} {
+		for _, text := range strings.Fields(integrity) {
+			if sum, ok := strings.CutPrefix(text, known.prefix); ok {
+				sum, _, _ = strings.Cut(sum, "?")
+				return known.hash(), sum
+			}
+		}
+	}
+	return sha512.New(), ""
+}
+
+// Archive are the files of a release's archive that are wanted.
+func (r *Registry) Archive(ctx context.Context, s model.Subject, version string, wanted ecosystem.Wanted) ([]ecosystem.ArchiveFile, error) {
+	p, err := r.Package(ctx, s.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, rel := range p.Releases {
+		if rel.Text == version {
+			return r.archive(ctx, rel, wanted)
+		}
+	}
+	return nil, fmt.Errorf("%s has no release %s", s.Name, version)
+}
+
+func (r *Registry) archive(ctx context.Context, rel *Release, wanted ecosystem.Wanted) (files []ecosystem.ArchiveFile, err error) {
+	payload, err := r.Around.Client.Document(ctx, fetch.Request{
+		URL: rel.Archive(), Authorization: r.Authorization(rel.Pkg.Name, rel.Archive()), Limit: MaxArchive,
+		Form: "npm-archive/1 " + wanted.Form + " " + rel.Integrity, Forever: true,
+		Distil: func(archive io.Reader) ([]byte, error) {
+			var list []ecosystem.ArchiveFile
+			err := EachFile(archive, rel.Integrity, func(name string, size int64, read func() ([]byte, error)) error {
+				if !wanted.File(name, size) {
+					return nil
+				}
+				data, err := read()
+				list = append(list, ecosystem.ArchiveFile{Name: name, Data: data})
+				return err
+			})
+			if err != nil {
+				return nil, err
+			}
+			return cbor.Marshal(list)
+		},
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading the archive of %s %s: %w", rel.Pkg.Name, rel.Text, err)
+	}
+	return files, cbor.Unmarshal(payload, &files)
+}
