@@ -17,11 +17,13 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/module"
 	"golang.org/x/mod/sumdb/note"
 
 	"bellwether/internal/core/contract"
 	versions "bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gomod/registry"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/hostile"
 	"bellwether/internal/standin/shorthand"
@@ -135,13 +137,13 @@ func TestHostileTimes(t *testing.T) {
 	}
 	u, err := shorthand.Modules("left.example/l v1.0.0\nleft.example/l v1.1.0\n")
 	require.NoError(t, err)
-	for kind, ask := range map[string]func(ctx context.Context, r *registry) (string, error){
-		"@latest": func(ctx context.Context, r *registry) (string, error) {
-			i, err := r.latest(ctx, "left.example/l")
+	for kind, ask := range map[string]func(ctx context.Context, r *registry.Registry) (string, error){
+		"@latest": func(ctx context.Context, r *registry.Registry) (string, error) {
+			i, err := r.Latest(ctx, "left.example/l")
 			return i.Version, err
 		},
-		"v1.1.0.info": func(ctx context.Context, r *registry) (string, error) {
-			at, err := r.published(ctx, version{Path: "left.example/l", Version: "v1.1.0"})
+		"v1.1.0.info": func(ctx context.Context, r *registry.Registry) (string, error) {
+			at, err := r.Published(ctx, module.Version{Path: "left.example/l", Version: "v1.1.0"})
 			return at.String(), err
 		},
 	} {
@@ -161,7 +163,7 @@ func TestHostileTimes(t *testing.T) {
 			require.NoError(t, err)
 			var got string
 			began := time.Now()
-			memory := hostile.Memory(func() { got, err = ask(t.Context(), r.(*registry)) })
+			memory := hostile.Memory(func() { got, err = ask(t.Context(), r.(registries).Registry) })
 			name := fmt.Sprintf("%s at %s", b.Name, kind)
 			assert.Less(t, time.Since(began), hostile.MaxTime, name)
 			assert.Less(t, memory, hostile.MaxMemory, name)

@@ -12,8 +12,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/module"
 
 	"bellwether/internal/core/contract"
+	"bellwether/internal/ecosystem/gomod/project"
+	"bellwether/internal/ecosystem/gomod/selection"
+	"bellwether/internal/ecosystem/gomod/tidying"
 )
 
 var universes = flag.Int("universes", 24, "how many random universes the go command judges")
@@ -34,15 +38,15 @@ func TestSelectionOfRandomUniverses(t *testing.T) {
 			}
 			require.NoError(t, os.WriteFile(filepath.Join(root, "go.mod"), []byte(text), 0o644))
 			j := newJudge(t, root, ".", universe)
-			p, err := readProject(indexed(os.DirFS(root)), ".")
+			p, err := project.Read(indexed(os.DirFS(root)), ".")
 			require.NoError(t, err)
 			r, err := j.connect(root)
 			require.NoError(t, err)
-			s := &resolver{ctx: context.Background(), r: r.(*registry), p: p, look: r.(*registry).summarizer(p), raisers: map[version]version{}}
-			rs, err := s.raise(p.roots(), nil, prunes(p.goVersion()))
+			s := tidying.New(context.Background(), r.(registries).Registry, p)
+			rs, err := s.Raise(p.Roots(), nil, selection.Prunes(p.GoVersion()))
 			require.NoError(t, err)
 			var got []string
-			for _, m := range rs.buildList() {
+			for _, m := range rs.BuildList() {
 				got = append(got, m.Path+" "+m.Version)
 			}
 			want := strings.Split(strings.TrimSpace(j.ask("list -m all", func() string { return j.run("list", "-mod=mod", "-m", "all") })), "\n")
@@ -53,7 +57,7 @@ func TestSelectionOfRandomUniverses(t *testing.T) {
 
 // randomUniverse has modules m0, m1, … that require each other at random, and
 // says which of them the main module requires.
-func randomUniverse(rng *rand.Rand) (universe string, roots []version) {
+func randomUniverse(rng *rand.Rand) (universe string, roots []module.Version) {
 	var b strings.Builder
 	n := 4 + rng.IntN(12)
 	name := func(i int) string { return fmt.Sprintf("m%d.example/x", i) }
@@ -76,7 +80,7 @@ func randomUniverse(rng *rand.Rand) (universe string, roots []version) {
 		}
 	}
 	for i := range 1 + rng.IntN(3) {
-		roots = append(roots, version{Path: name(i), Version: at()})
+		roots = append(roots, module.Version{Path: name(i), Version: at()})
 	}
 	return b.String(), roots
 }

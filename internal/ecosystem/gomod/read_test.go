@@ -1,11 +1,7 @@
 package gomod
 
 import (
-	"archive/zip"
-	"bytes"
 	"context"
-	"fmt"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -16,10 +12,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/module"
 
 	"bellwether/internal/core/model"
-	"bellwether/internal/core/solve"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gomod/project"
+	"bellwether/internal/ecosystem/gomod/selection"
 	"bellwether/internal/host/fetch"
 )
 
@@ -111,21 +109,6 @@ func TestReadFaults(t *testing.T) {
 	}
 }
 
-func TestProxyLists(t *testing.T) {
-	list, err := readProxies("https://one.example/,file:///two|three.example , direct,never.example")
-	require.NoError(t, err)
-	assert.Equal(
-		t,
-		[]proxy{{"https://one.example", false}, {"file:///two", true}, {"https://three.example", false}, {"direct", false}},
-		list,
-	)
-	for _, bad := range []string{",", "ftp://x.example", "https://user:secret@x y"} {
-		_, err := readProxies(bad)
-		require.Error(t, err, bad)
-		assert.NotContains(t, err.Error(), "secret")
-	}
-}
-
 // TestProxyInAFolder reads what the go command keeps on disk as a proxy.
 func TestProxyInAFolder(t *testing.T) {
 	dir := t.TempDir()
@@ -140,7 +123,7 @@ func TestProxyInAFolder(t *testing.T) {
 		Ask: func(context.Context, ...string) (string, error) { return "go1.20", nil },
 	}, ".")
 	require.NoError(t, err)
-	releases, err := r.Releases(context.Background(), model.Subject{Kind: Name, Name: "a.example/one"})
+	releases, err := r.Releases(context.Background(), model.Subject{Kind: project.Name, Name: "a.example/one"})
 	require.NoError(t, err)
 	require.Len(t, releases, 2)
 	assert.Equal(t, "b.example/two", releases[0].Replaced)
@@ -167,17 +150,17 @@ func FuzzReadGoMod(f *testing.F) {
 func FuzzReadGoSum(f *testing.F) {
 	f.Add([]byte("a.example/a v1.0.0 h1:x\na.example/a v1.0.0/go.mod h1:y\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		s, err := readSums(fstest.MapFS{"go.sum": {Data: text}}, "go.sum")
+		s, err := project.ReadSums(fstest.MapFS{"go.sum": {Data: text}}, "go.sum")
 		if err != nil {
 			return
 		}
-		var all []version
-		for m := range s.hashes {
+		var all []module.Version
+		for m := range s.Hashes {
 			all = append(all, m)
 		}
-		again, err := readSums(fstest.MapFS{"go.sum": {Data: s.text(all)}}, "go.sum")
+		again, err := project.ReadSums(fstest.MapFS{"go.sum": {Data: s.Text(all)}}, "go.sum")
 		require.NoError(t, err)
-		assert.Len(t, again.hashes, len(s.hashes))
+		assert.Len(t, again.Hashes, len(s.Hashes))
 	})
 }
 
@@ -205,12 +188,12 @@ func FuzzProxyAnswers(f *testing.F) {
 			Ask: func(context.Context, ...string) (string, error) { return "go1.24", nil },
 		}, ".")
 		require.NoError(t, err)
-		releases, err := r.Releases(context.Background(), model.Subject{Kind: Name, Name: "a.example/one"})
+		releases, err := r.Releases(context.Background(), model.Subject{Kind: project.Name, Name: "a.example/one"})
 		if err != nil {
 			return
 		}
 		for _, rel := range releases {
-			_, err := order{}.Parse(rel.Version)
+			_, err := selection.Order{}.Parse(rel.Version)
 			assert.NoError(t, err)
 		}
 	})
@@ -229,62 +212,4 @@ func (a answers) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		_, _ = w.Write([]byte(a.latest))
 	}
-}
-
-// TestArchivesThatBreakTheRules sees that no such archive is read.
-func TestArchivesThatBreakTheRules(t *testing.T) {
-	m := version{Path: "a.example/one", Version: "v1.0.0"}
-	for want, names := range map[string][]string{
-		"invalid path element":                 {"a.example/one@v1.0.0/../out.go"},
-		"case-insensitive file name collision": {"a.example/one@v1.0.0/tide.go", "a.example/one@v1.0.0/Tide.go"},
-		"path does not have prefix":            {"b.example/two@v1.0.0/tide.go"},
-		"zip: not a valid zip file":            nil,
-	} {
-		file := filepath.Join(t.TempDir(), "m.zip")
-		var buf bytes.Buffer
-		z := zip.NewWriter(&buf)
-		for _, name := range names {
-			w, err := z.Create(name)
-			require.NoError(t, err)
-			_, err = w.Write([]byte("package one\n"))
-			require.NoError(t, err)
-		}
-		if names != nil {
-			require.NoError(t, z.Close())
-		}
-		require.NoError(t, os.WriteFile(file, buf.Bytes(), 0o644))
-		_, err := indexZip(m, file)
-		assert.ErrorContains(t, err, want)
-		assert.ErrorContains(t, err, "the archive of a.example/one v1.0.0 breaks the rules for module archives")
-	}
-	// One that claims to be larger than a module may be is given up on the way.
-	_, err := io.ReadAll(&bounded{r: strings.NewReader(strings.Repeat("x", 100)), left: 99})
-	assert.ErrorContains(t, err, "too large")
-}
-
-// TestManyVersions moves a module of which very many versions are listed: a step for every
-// pair of them would not come to an end.
-func TestManyVersions(t *testing.T) {
-	var list strings.Builder
-	for i := range 30000 {
-		fmt.Fprintf(&list, "v1.%d.%d\n", i/100, i%100)
-	}
-	server := httptest.NewServer(answers{list.String(), "module a.example/one\n\ngo 1.21\n", ""})
-	defer server.Close()
-	files := fstest.MapFS{"go.mod": {Data: []byte("module own.example/ferry\n\ngo 1.21\n\nrequire a.example/one v1.0.0\n")}}
-	c, err := Ecosystem{}.Read(indexed(files), ".")
-	require.NoError(t, err)
-	r, err := Ecosystem{}.Connect(context.Background(), ecosystem.Surroundings{
-		Files: files, Environ: []string{"GOPROXY=" + server.URL, "GOSUMDB=off", "GOMODCACHE=" + t.TempDir(), "GOENV=off"},
-		Client: fetch.New(fetch.Config{}),
-		Ask:    func(context.Context, ...string) (string, error) { return "go1.24", nil },
-	}, ".")
-	require.NoError(t, err)
-	s := &resolver{r: r.(*registry), p: c.Detail.(*project), ctx: context.Background(), ask: ecosystem.Ask{Component: c}}
-	s.problem = &solve.Problem{}
-	releases, err := r.Releases(context.Background(), c.Find("a.example/one")[0].Subject)
-	require.NoError(t, err)
-	require.Len(t, releases, 30000)
-	require.NoError(t, s.add(c.Find("a.example/one")[0], releases))
-	assert.Len(t, s.subjects[0].candidates, 30000)
 }

@@ -22,6 +22,8 @@ import (
 	"bellwether/internal/core/contract"
 	versions "bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gomod/project"
+	"bellwether/internal/ecosystem/gomod/selection"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/shorthand"
 	"bellwether/internal/standin/verdict"
@@ -93,10 +95,10 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 		}
 	}
 	if *realProjects && sections["ask"] == "" {
-		p, err := readProject(indexed(os.DirFS(root)), dir)
+		p, err := project.Read(indexed(os.DirFS(root)), dir)
 		require.NoError(t, err)
-		for _, q := range p.mod.Require {
-			if !q.Indirect && p.fixed(q.Mod) == "" {
+		for _, q := range p.Mod.Require {
+			if !q.Indirect && p.Fixed(q.Mod) == "" {
 				sections["ask"] += "newest " + q.Mod.Path + "\n"
 			}
 		}
@@ -115,7 +117,7 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	for _, edit := range outcome.Edits {
 		require.NoError(t, os.WriteFile(filepath.Join(root, filepath.FromSlash(edit.File)), edit.New, 0o644))
 	}
-	p, err := readProject(indexed(os.DirFS(root)), dir)
+	p, err := project.Read(indexed(os.DirFS(root)), dir)
 	require.NoError(t, err)
 	for line := range strings.Lines(sections["want"]) {
 		name, want, _ := strings.Cut(strings.TrimSpace(line), " ")
@@ -126,13 +128,13 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 			continue
 		}
 		got := "absent"
-		if q := p.required(name); q != nil {
+		if q := p.Required(name); q != nil {
 			if got = q.Mod.Version; q.Indirect {
 				got += " indirect"
 			}
 		}
 		if name == "go" {
-			got = p.goVersion()
+			got = p.GoVersion()
 		}
 		if name == "notice" {
 			assert.Contains(t, strings.Join(outcome.Notices, "\n"), want)
@@ -253,7 +255,7 @@ func (j *judge) resolve(root, dir, ask string) (*contract.State, error) {
 			continue
 		}
 		if name == "newest" {
-			at, err := order{}.Parse(c.Find(text)[0].Locked)
+			at, err := selection.Order{}.Parse(c.Find(text)[0].Locked)
 			if err != nil {
 				return nil, err
 			}
@@ -263,7 +265,7 @@ func (j *judge) resolve(root, dir, ask string) (*contract.State, error) {
 			goal.Fit = true
 			continue
 		}
-		rng, err := order{}.ParseRange(text)
+		rng, err := selection.Order{}.ParseRange(text)
 		if err != nil {
 			return nil, err
 		}
