@@ -12,6 +12,7 @@ import (
 
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
+	"bellwether/internal/ecosystem/maven/project"
 )
 
 // FuzzPOM reads projects. What is spliced with nothing new is the same bytes, and what is rewritten can be read again.
@@ -36,7 +37,7 @@ func FuzzPOM(f *testing.F) {
 	)
 	f.Fuzz(func(t *testing.T, src, options []byte) {
 		files := fstest.MapFS{"pom.xml": {Data: src}, ".mvn/maven.config": {Data: options}}
-		c, err := read(files, ".")
+		c, err := project.Read(files, ".")
 		if err != nil {
 			return
 		}
@@ -56,7 +57,7 @@ func FuzzPOM(f *testing.F) {
 			return
 		}
 		for _, e := range edits {
-			_, err := read(fstest.MapFS{"pom.xml": {Data: e.New}}, ".")
+			_, err := project.Read(fstest.MapFS{"pom.xml": {Data: e.New}}, ".")
 			assert.NoError(t, err, string(e.New))
 		}
 	})

@@ -20,6 +20,8 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/linked"
 	"bellwether/internal/standin"
 	"bellwether/internal/standin/shorthand"
 )
@@ -106,25 +108,25 @@ pier:optional 1
 		"the project's own code refers to old.servlet.Filter, which pier:servlet 4 had and nothing has after this leg",
 	}, s.Notable)
 	assert.Empty(t, s.Notices)
-	source := filepath.Join(fmt.Sprint(r.around.Files), "src", "main", "java", "Own.java")
+	source := filepath.Join(fmt.Sprint(r.Around.Files), "src", "main", "java", "Own.java")
 	require.NoError(t, os.MkdirAll(filepath.Dir(source), 0o755))
 	require.NoError(t, os.WriteFile(source, []byte("class Own {}"), 0o644))
 	for changed, count := range map[time.Duration]int{-time.Hour: 1, time.Hour: 0} { // those of an older source are not its own
 		at := time.Now().Add(changed)
 		require.NoError(t, os.Chtimes(source, at, at))
-		assert.Len(t, r.ownClasses("pom.xml").Units, count)
+		assert.Len(t, linked.OwnClasses(r.Registry, "pom.xml").Units, count)
 	}
 	packages, err := Ecosystem{}.Effective(t.Context(), r, c)
 	require.NoError(t, err)
 	for _, p := range packages {
-		assert.Equal(t, neededJava(11), p.Needs, p.Subject.Name)
+		assert.Equal(t, graph.NeededJava(11), p.Needs, p.Subject.Name)
 	}
 }
 
 // moved is what comes of a project with some packages, "quay 1", and own classes, of which some move.
 func moved(
 	t *testing.T, artifacts standin.Artifacts, own string, packages []string, to map[string]string,
-) (*model.Component, *registry, *contract.State) {
+) (*model.Component, registries, *contract.State) {
 	t.Helper()
 	server := httptest.NewServer(artifacts.Repository())
 	t.Cleanup(server.Close)
@@ -143,7 +145,7 @@ func moved(
 		require.NoError(t, os.CopyFS(filepath.Join(l.dir, "target", "classes"), os.DirFS(own)))
 	}
 	c, r := l.read(t)
-	r.central = true
+	r.Central = true
 	goal := contract.Goal{Bounds: map[string]contract.Bound{}}
 	for name, to := range to {
 		goal.Bounds[name] = contract.Bound{Allow: func(v version.Version) bool { return v.String() == to }, Newest: true}

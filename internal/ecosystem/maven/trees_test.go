@@ -21,6 +21,8 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/project"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/shorthand"
 	"bellwether/internal/standin/verdict"
@@ -138,7 +140,7 @@ func (l laid) surroundings() ecosystem.Surroundings {
 	}
 }
 
-func (l laid) read(t *testing.T) (*model.Component, *registry) {
+func (l laid) read(t *testing.T) (*model.Component, registries) {
 	t.Helper()
 	x, err := ecosystem.Walk(os.DirFS(l.dir), nil)
 	require.NoError(t, err)
@@ -149,8 +151,8 @@ func (l laid) read(t *testing.T) (*model.Component, *registry) {
 	require.NoError(t, err)
 	r, err := Ecosystem{}.Connect(t.Context(), l.surroundings(), ".")
 	require.NoError(t, err)
-	reg := r.(*registry)
-	reg.central = false
+	reg := r.(registries)
+	reg.Central = false
 	return c, reg
 }
 
@@ -212,12 +214,12 @@ func TestTrees(t *testing.T) {
 func compareTrees(t *testing.T, l laid) {
 	t.Helper()
 	c, r := l.read(t)
-	trees, err := r.trees(t.Context(), c.Detail.(*project))
+	trees, err := graph.Trees(t.Context(), r.Registry, c.Detail.(*project.Project))
 	require.NoError(t, err)
 	var ours []string
 	for _, tree := range trees {
-		for _, w := range tree.won {
-			ours = append(ours, tree.of.coords.String()+": "+w.coords.String()+" "+w.Version+" "+w.scope)
+		for _, w := range tree.Won {
+			ours = append(ours, tree.Of.Coords.String()+": "+w.Coords.String()+" "+w.Version+" "+w.Scope)
 		}
 	}
 	slices.Sort(ours)

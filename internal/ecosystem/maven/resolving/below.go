@@ -1,7 +1,6 @@
-package maven
+package resolving
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -11,40 +10,45 @@ import (
 	"bellwether/internal/core/mediate"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
+	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/linked"
+	"bellwether/internal/ecosystem/maven/pom"
+	"bellwether/internal/ecosystem/maven/project"
+	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
 // after tells what a state changes below what the project itself asks for: other versions, and those that
 // end up lower than some library asks for. Old is the component before its manifest was rewritten for the state.
-func (r *registry) after(ctx context.Context, old, c *model.Component, s *contract.State) error {
-	p := c.Detail.(*project)
+func after(ctx context.Context, r *registry.Registry, old, c *model.Component, s *contract.State) error {
+	p := c.Detail.(*project.Project)
 	texts := map[string][]byte{}
-	for _, e := range p.poms {
-		texts[e.file] = e.src
+	for _, e := range p.Poms {
+		texts[e.File] = e.Src
 	}
-	before := overlay.New(r.around.Files, texts)
-	then, err := read(overlay.With(before, s.Edits), p.dir)
+	before := overlay.New(r.Around.Files, texts)
+	then, err := project.Read(overlay.With(before, s.Edits), p.Dir)
 	if err != nil {
 		return err
 	}
-	was, err := r.trees(ctx, old.Detail.(*project))
+	was, err := graph.Trees(ctx, r, old.Detail.(*project.Project))
 	if err != nil {
 		return err
 	}
-	is, err := r.trees(ctx, then.Detail.(*project))
+	is, err := graph.Trees(ctx, r, then.Detail.(*project.Project))
 	if err != nil {
 		return err
 	}
 	had, low := map[string][]string{}, below(was)
 	for _, t := range was {
-		for _, w := range t.won {
-			had[w.coords.String()] = append(had[w.coords.String()], w.Version)
+		for _, w := range t.Won {
+			had[w.Coords.String()] = append(had[w.Coords.String()], w.Version)
 		}
 	}
 	seen, there := map[string]bool{}, map[string]bool{}
 	for _, t := range is {
-		for _, w := range t.won {
-			name := w.coords.String()
+		for _, w := range t.Won {
+			name := w.Coords.String()
 			there[name] = true
 			if seen[name+w.Version] || slices.Contains(had[name], w.Version) {
 				continue
@@ -72,9 +76,9 @@ func (r *registry) after(ctx context.Context, old, c *model.Component, s *contra
 			s.Notable = append(s.Notable, text)
 		}
 	}
-	s.Notable = append(s.Notable, r.torn(ctx, was, is)...)
-	s.Notable = append(s.Notable, r.elsewhere(ctx, then, s.Moves)...)
-	dangling, err := r.dangling(ctx, was, is)
+	s.Notable = append(s.Notable, torn(ctx, r, was, is)...)
+	s.Notable = append(s.Notable, elsewhere(ctx, r, then, s.Moves)...)
+	dangling, err := linked.Dangling(ctx, r, was, is)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -87,30 +91,30 @@ func (r *registry) after(ctx context.Context, old, c *model.Component, s *contra
 
 // torn says of packages of one group that they were at one version before, and no longer are, though there is a release of
 // each: they were made for each other, and a state that mixes them was tried by nobody.
-func (r *registry) torn(ctx context.Context, was, is []tree) (all []string) {
+func torn(ctx context.Context, r *registry.Registry, was, is []graph.Tree) (all []string) {
 	before := map[string][]string{} // all versions of a group's packages
 	for _, t := range was {
-		for _, w := range t.won {
-			before[w.coords.Group] = append(before[w.coords.Group], w.Version)
+		for _, w := range t.Won {
+			before[w.Coords.Group] = append(before[w.Coords.Group], w.Version)
 		}
 	}
 	for _, t := range is {
 		newest := map[string]string{}
-		for _, w := range t.won {
-			if now := newest[w.coords.Group]; now == "" || mavenrepo.Compare(w.Version, now) > 0 {
-				newest[w.coords.Group] = w.Version
+		for _, w := range t.Won {
+			if now := newest[w.Coords.Group]; now == "" || mavenrepo.Compare(w.Version, now) > 0 {
+				newest[w.Coords.Group] = w.Version
 			}
 		}
-		for _, w := range t.won {
-			versions, most := before[w.coords.Group], newest[w.coords.Group]
+		for _, w := range t.Won {
+			versions, most := before[w.Coords.Group], newest[w.Coords.Group]
 			if len(versions) < 2 || len(slices.Compact(slices.Clone(versions))) > 1 || mavenrepo.Compare(w.Version, most) == 0 {
 				continue
 			}
-			if list, err := r.client.Versions(ctx, r.repositories(), w.coords); err != nil || !slices.Contains(list, most) {
+			if list, err := r.Client.Versions(ctx, r.Repositories(), w.Coords); err != nil || !slices.Contains(list, most) {
 				continue // it goes by other numbers
 			}
 			text := fmt.Sprintf("%s comes at %s, and others of its group at %s; there is %s of it, too, which the project can state itself",
-				w.coords, w.Version, most, most)
+				w.Coords, w.Version, most, most)
 			if !slices.Contains(all, text) {
 				all = append(all, text)
 			}
@@ -121,26 +125,26 @@ func (r *registry) torn(ctx context.Context, was, is []tree) (all []string) {
 
 // elsewhere says of packages that move which of them say that they are called otherwise by now, or that their classes are in
 // another package, which they do not bring along.
-func (r *registry) elsewhere(ctx context.Context, after *model.Component, moves []model.Move) (all []string) {
-	poms := r.poms(after.Detail.(*project))
+func elsewhere(ctx context.Context, r *registry.Registry, after *model.Component, moves []model.Move) (all []string) {
+	poms := r.Finder(after.Detail.(*project.Project))
 	for _, m := range moves {
 		c, ok := mavenrepo.Read(m.Subject.Name)
 		if !ok || m.To == "" {
 			continue
 		}
-		e, err := poms.of(ctx, r.repositories(), c, m.To, 0)
+		e, err := poms.Of(ctx, r.Repositories(), c, m.To, 0)
 		if err != nil || e == nil {
 			continue
 		}
-		if to, moved := e.elsewhere(); moved {
+		if to, moved := e.Elsewhere(); moved {
 			all = append(all, fmt.Sprintf("%s %s is called %s by now; newer releases are there", c, m.To, to))
 		}
-		text, err := r.client.POM(ctx, r.repositories(), c, m.To)
+		text, err := r.Client.POM(ctx, r.Repositories(), c, m.To)
 		if err != nil {
 			continue
 		}
-		at, err := r.client.Module(ctx, r.repositories(), c, m.To, text)
-		asked := slices.ContainsFunc(e.dependencies, func(d *dependency) bool { return e.coordsOf(d) == at.Elsewhere })
+		at, err := r.Client.Module(ctx, r.Repositories(), c, m.To, text)
+		asked := slices.ContainsFunc(e.Dependencies, func(d *pom.Dependency) bool { return e.CoordsOf(d) == at.Elsewhere })
 		if err == nil && at.Elsewhere != (mavenrepo.Coordinates{}) && !asked && !after.Declares(at.Elsewhere.String()) {
 			all = append(all, fmt.Sprintf(
 				"%s %s has its classes for Java in %s, and does not bring it along: a Maven project states that one in its place",
@@ -151,22 +155,11 @@ func (r *registry) elsewhere(ctx context.Context, after *model.Component, moves 
 	return all
 }
 
-// elsewhere is where a package says that it goes on.
-func (e *effective) elsewhere() (to mavenrepo.Coordinates, moved bool) {
-	at := e.root.At("distributionManagement", "relocation")
-	if at == nil {
-		return to, false
-	}
-	to.Group = cmp.Or(e.expand(at.Value("groupId")), e.coords.Group)
-	to.Artifact = cmp.Or(e.expand(at.Value("artifactId")), e.coords.Artifact)
-	return to, to != e.coords
-}
-
 // below says of packages that get a lower version than some library asks for who asks for it, and why that does
 // not count.
-func below(trees []tree) (all []string) {
+func below(trees []graph.Tree) (all []string) {
 	for _, t := range trees {
-		for _, w := range t.won {
+		for _, w := range t.Won {
 			var most *mediate.Lost
 			for _, l := range w.Below(mavenrepo.Compare) {
 				if most == nil || mavenrepo.Compare(l.Version, most.Version) > 0 {
@@ -174,12 +167,12 @@ func below(trees []tree) (all []string) {
 				}
 			}
 			if most == nil {
-				if text := t.managedDown(w); text != "" && !slices.Contains(all, text) {
+				if text := managedDown(t, w); text != "" && !slices.Contains(all, text) {
 					all = append(all, text)
 				}
 				continue
 			}
-			text := fmt.Sprintf("%s gets %s, below the %s that %s asks for: %s", w.coords, w.Version, most.Version, most.By(), most.Because)
+			text := fmt.Sprintf("%s gets %s, below the %s that %s asks for: %s", w.Coords, w.Version, most.Version, most.By(), most.Because)
 			if !slices.Contains(all, text) {
 				all = append(all, text)
 			}
@@ -190,15 +183,15 @@ func below(trees []tree) (all []string) {
 
 // managedDown says of a package which the project manages that some library in the tree asks for a newer one; of several
 // for the newest. Empty for none.
-func (t tree) managedDown(w won) (text string) {
+func managedDown(t graph.Tree, w graph.Won) (text string) {
 	newest := w.Version
-	for _, by := range t.won {
-		asked := t.overruled[statement{by.Module, w.Name}]
+	for _, by := range t.Won {
+		asked := t.Overruled[graph.Statement{By: by.Module, Name: w.Name}]
 		if asked == "" || mavenrepo.Compare(asked, newest) <= 0 {
 			continue
 		}
 		newest = asked
-		text = fmt.Sprintf("%s gets %s, as the project manages it, below the %s that %s asks for", w.coords, w.Version, asked, by.Module)
+		text = fmt.Sprintf("%s gets %s, as the project manages it, below the %s that %s asks for", w.Coords, w.Version, asked, by.Module)
 	}
 	return text
 }

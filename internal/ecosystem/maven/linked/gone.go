@@ -1,4 +1,5 @@
-package maven
+// Package linked tells what a change leaves without what it refers to, from the class files in archives.
+package linked
 
 import (
 	"context"
@@ -14,37 +15,39 @@ import (
 	"bellwether/internal/core/linkage"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
-// dangling says what archives refer to in a module's class path that was there before and that nothing provides
+// Dangling says what archives refer to in a module's class path that was there before and that nothing provides
 // any more: it compiles, and fails when it is run.
-func (r *registry) dangling(ctx context.Context, was, is []tree) (all []string, err error) {
-	before := map[string]tree{}
+func Dangling(ctx context.Context, r *registry.Registry, was, is []graph.Tree) (all []string, err error) {
+	before := map[string]graph.Tree{}
 	for _, t := range was {
-		before[t.of.file] = t
+		before[t.Of.File] = t
 	}
 	for _, t := range is {
-		old, known := before[t.of.file]
-		if !known || slices.Equal(old.versions(), t.versions()) {
+		old, known := before[t.Of.File]
+		if !known || slices.Equal(versions(old), versions(t)) {
 			continue
 		}
-		then, err := r.archives(ctx, old, old.won)
+		then, err := archives(ctx, r, old, old.Won)
 		if err != nil {
 			return nil, err
 		}
-		now, err := r.archives(ctx, t, t.won)
+		now, err := archives(ctx, r, t, t.Won)
 		if err != nil {
 			return nil, err
 		}
-		own := r.ownClasses(t.of.file)
+		own := OwnClasses(r, t.Of.File)
 		missing := linkage.Find(append(then, own), append(now, own), java{})
-		there := old.versions()
+		there := versions(old)
 		stays := func(by string) bool { return by == own.Name || slices.Contains(there, by) }
 		renamed := slices.DeleteFunc(slices.Clone(missing), func(m linkage.Missing) bool { return m.Former == "" })
 		missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.Former != "" })
-		sentences := told(missing, stays, func(by string) string { return r.wayOut(ctx, t, by, missing) })
-		sentences = append(sentences, r.toldRenamed(ctx, t, now, renamed)...)
+		sentences := told(missing, stays, func(by string) string { return wayOut(ctx, r, t, by, missing) })
+		sentences = append(sentences, toldRenamed(ctx, r, t, now, renamed)...)
 		for _, text := range sentences {
 			if !slices.Contains(all, text) {
 				all = append(all, text)
@@ -55,8 +58,8 @@ func (r *registry) dangling(ctx context.Context, was, is []tree) (all []string, 
 }
 
 // versions are what a module gets, by name and version.
-func (t tree) versions() (all []string) {
-	for _, w := range t.won {
+func versions(t graph.Tree) (all []string) {
+	for _, w := range t.Won {
 		all = append(all, w.Name+" "+w.Version)
 	}
 	slices.Sort(all)
@@ -64,17 +67,17 @@ func (t tree) versions() (all []string) {
 }
 
 // archives are those of what a module gets.
-func (r *registry) archives(ctx context.Context, t tree, of []won) ([]linkage.Archive, error) {
+func archives(ctx context.Context, r *registry.Registry, t graph.Tree, of []graph.Won) ([]linkage.Archive, error) {
 	all := make([]linkage.Archive, len(of))
 	var group errgroup.Group
 	group.SetLimit(8)
 	for i, w := range of {
-		all[i].Name = w.coords.String() + " " + w.Version
-		if w.Name != w.coords.String() || t.own[w.coords] != nil {
+		all[i].Name = w.Coords.String() + " " + w.Version
+		if w.Name != w.Coords.String() || t.Own[w.Coords] != nil {
 			continue // no plain archive, or a module of the project itself
 		}
 		group.Go(func() error {
-			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, w.Version)
+			classes, err := r.Client.Classes(ctx, t.Of.Repositories, w.Coords, w.Version)
 			if err == nil {
 				all[i].Units = classes.Units
 			}
@@ -84,8 +87,8 @@ func (r *registry) archives(ctx context.Context, t tree, of []won) ([]linkage.Ar
 	return all, group.Wait()
 }
 
-// ownClasses are what a module was compiled to, if it was, and if no source is newer than that.
-func (r *registry) ownClasses(file string) linkage.Archive {
+// OwnClasses are what a module was compiled to, if it was, and if no source is newer than that.
+func OwnClasses(r *registry.Registry, file string) linkage.Archive {
 	dir := path.Dir(file)
 	own := linkage.Archive{Name: "the project's own code"}
 	if dir != "." {
@@ -93,7 +96,7 @@ func (r *registry) ownClasses(file string) linkage.Archive {
 	}
 	var compiled, changed time.Time
 	walk := func(below string, latest *time.Time, visit func(name string)) {
-		_ = fs.WalkDir(r.around.Files, path.Join(dir, below), func(name string, d fs.DirEntry, err error) error {
+		_ = fs.WalkDir(r.Around.Files, path.Join(dir, below), func(name string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() {
 				return nil
 			}
@@ -108,7 +111,7 @@ func (r *registry) ownClasses(file string) linkage.Archive {
 		if path.Ext(name) != ".class" || len(own.Units) >= mavenrepo.MaxUnits {
 			return
 		}
-		if text, err := fs.ReadFile(r.around.Files, name); err == nil {
+		if text, err := fs.ReadFile(r.Around.Files, name); err == nil {
 			if unit, _, err := mavenrepo.ReadUnit(text); err == nil {
 				own.Units = append(own.Units, unit)
 			}
@@ -124,17 +127,17 @@ func (r *registry) ownClasses(file string) linkage.Archive {
 }
 
 // wayOut says of an archive that misses something whether its newest release does; empty for what has no releases.
-func (r *registry) wayOut(ctx context.Context, t tree, by string, missing []linkage.Missing) string {
-	for _, w := range t.won {
-		if w.coords.String()+" "+w.Version != by {
+func wayOut(ctx context.Context, r *registry.Registry, t graph.Tree, by string, missing []linkage.Missing) string {
+	for _, w := range t.Won {
+		if w.Coords.String()+" "+w.Version != by {
 			continue
 		}
-		list, err := r.client.Versions(ctx, t.of.repositories, w.coords)
+		list, err := r.Client.Versions(ctx, t.Of.Repositories, w.Coords)
 		if err != nil {
 			return ""
 		}
 		does := func(v string) (refers, known bool) {
-			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, v)
+			classes, err := r.Client.Classes(ctx, t.Of.Repositories, w.Coords, v)
 			if err != nil || len(classes.Units) == 0 {
 				return false, false
 			}

@@ -1,10 +1,12 @@
-package maven
+package resolving
 
 import (
 	"context"
 	"fmt"
 
 	"bellwether/internal/core/flat"
+	"bellwether/internal/ecosystem/maven/pom"
+	"bellwether/internal/ecosystem/maven/project"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
@@ -26,7 +28,7 @@ func (x index) unmanaged(ctx context.Context, k flat.Key, release string) (needs
 	}
 	told := map[string]bool{}
 	for _, q := range x.component.Requirements {
-		if q.Fixed != managedElsewhere || was[q.Name] == nil || is[q.Name] != nil || told[q.Name] {
+		if q.Fixed != project.ManagedElsewhere || was[q.Name] == nil || is[q.Name] != nil || told[q.Name] {
 			continue
 		}
 		told[q.Name] = true
@@ -54,12 +56,12 @@ func (x index) managing(k flat.Key) (present string) {
 }
 
 // managed is what a release of a parent or a list manages; nil for what cannot be had.
-func (x index) managed(ctx context.Context, c mavenrepo.Coordinates, release string) (map[string]*dependency, error) {
-	e, err := x.poms(x.component.Detail.(*project)).of(ctx, x.repositories(), c, release, 0)
+func (x index) managed(ctx context.Context, c mavenrepo.Coordinates, release string) (map[string]*pom.Dependency, error) {
+	e, err := x.Finder(x.component.Detail.(*project.Project)).Of(ctx, x.Repositories(), c, release, 0)
 	if err != nil || e == nil {
 		return nil, err
 	}
-	return e.byKey, nil
+	return e.ByKey, nil
 }
 
 // managedBesides tells whether another parent or list of the project manages a package as well.

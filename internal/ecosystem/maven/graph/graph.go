@@ -1,4 +1,5 @@
-package maven
+// Package graph finds what each module of a project gets in the end: Maven's tree of dependencies, with scopes and exclusions.
+package graph
 
 import (
 	"cmp"
@@ -11,47 +12,51 @@ import (
 	"bellwether/internal/core/mediate"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/maven/pom"
+	"bellwether/internal/ecosystem/maven/project"
+	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
-// tree is what a module gets in the end.
-type tree struct {
-	of  *effective
-	own map[mavenrepo.Coordinates]*pom // the project's own
-	won []won
+// Tree is what a module gets in the end.
+type Tree struct {
+	Of  *pom.Effective
+	Own map[mavenrepo.Coordinates]*pom.Pom // the project's own
+	Won []Won
 	// overruled is what modules ask for that the project's management overrules, by the module and what it is.
-	overruled map[statement]string
+	Overruled map[Statement]string
 }
 
-// statement is a module with a package that it asks for.
-type statement struct {
-	by   mediate.Module
-	name string
+// Statement is a module with a package that it asks for.
+type Statement struct {
+	By   mediate.Module
+	Name string
 }
 
-type won struct {
+// Won is a package that a module gets, with its scope.
+type Won struct {
 	*mediate.Won
-	coords mavenrepo.Coordinates
-	scope  string
+	Coords mavenrepo.Coordinates
+	Scope  string
 }
 
-// trees are those of all modules.
-func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error) {
-	s, plain := r.poms(p), map[string]bool{}
-	for _, within := range p.poms {
-		e, err := s.effective(ctx, within.pom, 0)
+// Trees are those of all modules.
+func Trees(ctx context.Context, r *registry.Registry, p *project.Project) (all []Tree, err error) {
+	s, plain := r.Finder(p), map[string]bool{}
+	for _, within := range p.Poms {
+		e, err := s.Effective(ctx, within.Pom, 0)
 		if err != nil {
 			return nil, err
 		}
-		g := &graph{poms: s, of: e, client: r.client, parts: map[string]part{}, overruled: map[statement]string{}, plain: plain}
+		g := &graph{poms: s, of: e, client: r.Client, parts: map[string]part{}, overruled: map[Statement]string{}, plain: plain}
 		m, err := mediate.Nearest(ctx, g)
 		if err != nil {
 			return nil, err
 		}
-		t := tree{of: e, own: p.own, overruled: g.overruled}
+		t := Tree{Of: e, Own: p.Own, Overruled: g.overruled}
 		in := scopes(m, g.uses)
 		for _, w := range m.Won {
-			t.won = append(t.won, won{w, g.parts[w.Name].coords, in[w.Name]})
+			t.Won = append(t.Won, Won{w, g.parts[w.Name].coords, in[w.Name]})
 		}
 		all = append(all, t)
 	}
@@ -61,12 +66,12 @@ func (r *registry) trees(ctx context.Context, p *project) (all []tree, err error
 // graph is what a module asks for, and what that asks for in turn (Maven: Introduction to the Dependency
 // Mechanism).
 type graph struct {
-	poms   *poms
-	of     *effective
+	poms   *pom.Finder
+	of     *pom.Effective
 	client *mavenrepo.Client
 	parts  map[string]part // by the names that mediation uses
 	// overruled is what modules ask for themselves, of what the project manages.
-	overruled map[statement]string
+	overruled map[Statement]string
 	uses      []use           // of what modules ask for
 	plain     map[string]bool // wishes that are known to be versions that stand for themselves
 }
@@ -87,7 +92,7 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 		if p.system {
 			return nil, nil
 		}
-		if e, err = g.poms.of(ctx, g.of.repositories, p.coords, m.Version, 0); err != nil {
+		if e, err = g.poms.Of(ctx, g.of.Repositories, p.coords, m.Version, 0); err != nil {
 			if errors.Is(err, mavenrepo.ErrMissing) {
 				return nil, nil // Maven warns, and goes on without what it would ask for
 			}
@@ -95,29 +100,29 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 		}
 	}
 	g.ahead(ctx, e)
-	asks = make([]mediate.Ask, 0, len(e.dependencies))
-	for _, said := range e.asks() {
-		d, one := said.as, said.dependency
-		managed := g.of.byKey[said.key]
+	asks = make([]mediate.Ask, 0, len(e.Dependencies))
+	for _, said := range e.Asks() {
+		d, one := said.As, said.Dependency
+		managed := g.of.ByKey[said.Key]
 		// What the project manages comes too late here: it says in what a package is used, not whether it comes.
-		if !project && !comesAlong(said.scope, said.optional) {
+		if !project && !ComesAlong(said.Scope, said.Optional) {
 			continue
 		}
-		scope, text := said.scope, said.version
-		if managed != nil && (!project || !said.stated) {
-			if now := g.of.expand(managed.version.text); now != "" {
+		scope, text := said.Scope, said.Version
+		if managed != nil && (!project || !said.Stated) {
+			if now := g.of.Expand(managed.Version.Text); now != "" {
 				if !project && text != "" && !strings.ContainsAny(text, "[($") {
-					g.overruled[statement{m, said.key}] = text
+					g.overruled[Statement{m, said.Key}] = text
 				}
 				text = now
 			}
 		}
 		if text == "" && project {
 			return nil, &model.Fault{
-				Doing: "reading what a project asks for", File: d.of.file, Line: d.line, Found: true,
+				Doing: "reading what a project asks for", File: d.Of.File, Line: d.Line, Found: true,
 				Wrong: fmt.Sprintf(
 					"nothing states a version of %s",
-					one.coords,
+					one.Coords,
 				), Next: "state one, or have a parent or an imported list manage it",
 			}
 		}
@@ -130,58 +135,24 @@ func (g *graph) Asks(ctx context.Context, m mediate.Module) (asks []mediate.Ask,
 			if text, was, err = g.relocated(ctx, &one, text, project); err != nil {
 				return nil, err
 			}
-			if was != nil && !project && managed != nil && !comesAlong(g.of.expand(managed.scope), g.of.expand(managed.optional)) {
+			if was != nil && !project && managed != nil && !ComesAlong(g.of.Expand(managed.Scope), g.of.Expand(managed.Optional)) {
 				continue // what is elsewhere is asked for once more, as it is managed
 			}
 		}
-		g.parts[one.key()] = part{one.coords, scope == system}
+		g.parts[one.Key()] = part{one.Coords, scope == system}
 		asks = append(asks, mediate.Ask{
-			Name: one.key(), Was: was, Wants: text, Excludes: excludes, Hard: strings.ContainsAny(text, "[("),
+			Name: one.Key(), Was: was, Wants: text, Excludes: excludes, Hard: strings.ContainsAny(text, "[("),
 			Mark: g.noteUse(project, scope, managed),
 		})
 	}
 	return asks, nil
 }
 
-// asking is a dependency in its own project's words: with what its properties, and its management, say.
-type asking struct {
-	dependency
-	as       *dependency // as it is written
-	key      string
-	stated   bool // its version stands with it
-	version  string
-	scope    string
-	optional string
-}
-
-// asks are the dependencies of a project, put into words once.
-func (e *effective) asks() []asking {
-	if e.asking != nil {
-		return e.asking
-	}
-	e.asking = make([]asking, 0, len(e.dependencies))
-	for _, d := range e.dependencies {
-		a := asking{dependency: *d, as: d, version: e.expand(d.version.text), scope: e.expand(d.scope), optional: e.expand(d.optional)}
-		a.coords = e.coordsOf(d)
-		a.key, a.stated = a.dependency.key(), a.version != ""
-		if own := e.byKey[a.key]; own != nil {
-			if a.scope == "" {
-				a.scope = e.expand(own.scope)
-			}
-			if !a.stated {
-				a.version = e.expand(own.version.text)
-			}
-		}
-		e.asking = append(e.asking, a)
-	}
-	return e.asking
-}
-
 // noteUse notes in what scope what is asked for is used, which the project may manage, and gives the mark of the note.
-func (g *graph) noteUse(project bool, scope string, managed *dependency) (mark int) {
+func (g *graph) noteUse(project bool, scope string, managed *pom.Dependency) (mark int) {
 	u := use{scope: scope}
 	if managed != nil && (!project || scope == "") {
-		if over := g.of.expand(managed.scope); over != "" {
+		if over := g.of.Expand(managed.Scope); over != "" {
 			u.scope, u.managed = over, !project
 		}
 	}
@@ -190,24 +161,24 @@ func (g *graph) noteUse(project bool, scope string, managed *dependency) (mark i
 	return len(g.uses) - 1
 }
 
-// comesAlong tells whether what a module asks for comes by way of it.
-func comesAlong(scope, optional string) bool {
+// ComesAlong tells whether what a module asks for comes by way of it.
+func ComesAlong(scope, optional string) bool {
 	return scope != forTests && scope != provided && scope != system && optional != "true"
 }
 
 // ahead asks at once for the descriptions of what a module asks for, as far as its versions are plain.
-func (g *graph) ahead(ctx context.Context, e *effective) {
-	var all []release
-	for _, d := range e.asks() {
-		text := d.version
-		if managed := g.of.byKey[d.key]; managed != nil {
-			text = g.of.expand(managed.version.text)
+func (g *graph) ahead(ctx context.Context, e *pom.Effective) {
+	var all []pom.Release
+	for _, d := range e.Asks() {
+		text := d.Version
+		if managed := g.of.ByKey[d.Key]; managed != nil {
+			text = g.of.Expand(managed.Version.Text)
 		}
-		if d.scope != forTests || e == g.of {
-			all = append(all, release{d.coords, text})
+		if d.Scope != forTests || e == g.of {
+			all = append(all, pom.Release{Coords: d.Coords, Version: text})
 		}
 	}
-	g.poms.ahead(ctx, g.of.repositories, all)
+	g.poms.Ahead(ctx, g.of.Repositories, all)
 }
 
 // maxRelocations bounds how often a package may say that it moved on.
@@ -215,40 +186,40 @@ const maxRelocations = 8
 
 // relocated follows a package that says in its description that it is elsewhere by now, and gives the names by which it
 // was asked for on the way.
-func (g *graph) relocated(ctx context.Context, d *dependency, version string, project bool) (at string, was []string, err error) {
+func (g *graph) relocated(ctx context.Context, d *pom.Dependency, version string, project bool) (at string, was []string, err error) {
 	for range maxRelocations {
-		g.parts[d.key()] = part{coords: d.coords}
-		at, err := g.Choose(ctx, d.key(), []string{version})
+		g.parts[d.Key()] = part{coords: d.Coords}
+		at, err := g.Choose(ctx, d.Key(), []string{version})
 		if err != nil || at == "" {
 			return version, was, err
 		}
-		e, err := g.poms.of(ctx, g.of.repositories, d.coords, at, 0)
+		e, err := g.poms.Of(ctx, g.of.Repositories, d.Coords, at, 0)
 		if errors.Is(err, mavenrepo.ErrMissing) || err == nil && e == nil {
 			return version, was, nil
 		}
 		if err != nil {
 			return version, was, err
 		}
-		to := e.root.At("distributionManagement", "relocation")
+		to := e.Root.At("distributionManagement", "relocation")
 		if to == nil {
 			return version, was, nil
 		}
-		was = append(was, d.key())
-		d.coords.Group = cmp.Or(e.expand(to.Value("groupId")), d.coords.Group)
-		d.coords.Artifact = cmp.Or(e.expand(to.Value("artifactId")), d.coords.Artifact)
-		version = cmp.Or(e.expand(to.Value("version")), at)
-		if managed := g.of.byKey[d.key()]; managed != nil && !project && d.key() != was[len(was)-1] {
-			version = cmp.Or(g.of.expand(managed.version.text), version)
+		was = append(was, d.Key())
+		d.Coords.Group = cmp.Or(e.Expand(to.Value("groupId")), d.Coords.Group)
+		d.Coords.Artifact = cmp.Or(e.Expand(to.Value("artifactId")), d.Coords.Artifact)
+		version = cmp.Or(e.Expand(to.Value("version")), at)
+		if managed := g.of.ByKey[d.Key()]; managed != nil && !project && d.Key() != was[len(was)-1] {
+			version = cmp.Or(g.of.Expand(managed.Version.Text), version)
 		}
 	}
 	return version, was, nil
 }
 
 // excludes tells what is not to come by way of a dependency: what it excludes, and what its management does.
-func (g *graph) excludes(d, managed *dependency) func(name string) bool {
-	all := slices.Clone(d.exclusions)
+func (g *graph) excludes(d, managed *pom.Dependency) func(name string) bool {
+	all := slices.Clone(d.Exclusions)
 	if managed != nil {
-		all = append(all, managed.exclusions...)
+		all = append(all, managed.Exclusions...)
 	}
 	if len(all) == 0 {
 		return nil
@@ -288,7 +259,7 @@ func (g *graph) Choose(ctx context.Context, name string, wants []string) (string
 		}
 		return wants[0], nil
 	}
-	list, err := g.client.Versions(ctx, g.of.repositories, g.parts[name].coords)
+	list, err := g.client.Versions(ctx, g.of.Repositories, g.parts[name].coords)
 	if err != nil {
 		return "", err
 	}

@@ -1,4 +1,4 @@
-package maven
+package linked
 
 import (
 	"context"
@@ -9,12 +9,16 @@ import (
 	"bellwether/internal/core/linkage"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
 // toldRenamed says which archives refer to classes by new names that nothing has, and what the names were before: a sentence
 // for each archive that has them by the former ones, with the releases that have the new ones.
-func (r *registry) toldRenamed(ctx context.Context, t tree, archives []linkage.Archive, renamed []linkage.Missing) (all []string) {
+func toldRenamed(
+	ctx context.Context, r *registry.Registry, t graph.Tree, archives []linkage.Archive, renamed []linkage.Missing,
+) (all []string) {
 	slices.SortStableFunc(renamed, func(a, b linkage.Missing) int { return strings.Compare(a.Was, b.Was) })
 	for len(renamed) > 0 {
 		end := slices.IndexFunc(renamed, func(m linkage.Missing) bool { return m.Was != renamed[0].Was })
@@ -37,7 +41,7 @@ func (r *registry) toldRenamed(ctx context.Context, t tree, archives []linkage.A
 		if more := len(names) - 1; more > 0 {
 			text, them = text+fmt.Sprintf(", and to %d more likewise", more), "them"
 		}
-		all = append(all, fmt.Sprintf("%s; nothing has %s after this leg", text, them)+r.wayIn(ctx, t, archives, first, them))
+		all = append(all, fmt.Sprintf("%s; nothing has %s after this leg", text, them)+wayIn(ctx, r, t, archives, first, them))
 		renamed = renamed[end:]
 	}
 	return all
@@ -51,23 +55,25 @@ const (
 
 // wayIn says which releases have a class by its new name: newer ones of the packages that have it by the former one. Archives
 // are those of what a module gets, in its order.
-func (r *registry) wayIn(ctx context.Context, t tree, archives []linkage.Archive, m linkage.Missing, them string) (text string) {
+func wayIn(
+	ctx context.Context, r *registry.Registry, t graph.Tree, archives []linkage.Archive, m linkage.Missing, them string,
+) (text string) {
 	looked := 0
 	for i, a := range archives {
-		w := t.won[i]
+		w := t.Won[i]
 		has := slices.ContainsFunc(a.Units, func(u linkage.Unit) bool { return u.Name == m.Former })
 		if looked == mostProviders || !has {
 			continue
 		}
 		looked++
-		list, err := r.client.Versions(ctx, t.of.repositories, w.coords)
+		list, err := r.Client.Versions(ctx, t.Of.Repositories, w.Coords)
 		if err != nil {
 			continue
 		}
 		for _, v := range newestOfMajors(w.Version, list) {
-			classes, err := r.client.Classes(ctx, t.of.repositories, w.coords, v)
+			classes, err := r.Client.Classes(ctx, t.Of.Repositories, w.Coords, v)
 			if err == nil && slices.ContainsFunc(classes.Units, func(u linkage.Unit) bool { return u.Name == m.What }) {
-				text += fmt.Sprintf("; %s has %s at %s", w.coords, them, v)
+				text += fmt.Sprintf("; %s has %s at %s", w.Coords, them, v)
 				break
 			}
 		}

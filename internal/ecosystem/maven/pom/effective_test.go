@@ -1,4 +1,4 @@
-package maven
+package pom
 
 import (
 	"context"
@@ -20,21 +20,21 @@ func TestWithoutEnd(t *testing.T) {
 	for i := range 30 {
 		fmt.Fprintf(&properties, "<p%d>%s</p%d>", i, strings.Repeat(fmt.Sprintf("${p%d}", i+1), 10), i)
 	}
-	p, err := readPOM(
+	p, err := ReadPOM(
 		"pom.xml",
 		[]byte("<project><artifactId>a</artifactId><properties>"+properties.String()+"<x>${x}</x></properties></project>"),
-		true, readConfig(fstest.MapFS{}, "."), nil,
+		true, ReadConfig(fstest.MapFS{}, "."), nil,
 	)
 	require.NoError(t, err)
-	s := &poms{files: fstest.MapFS{}, foreign: map[string]*effective{}, begun: map[string]bool{}, config: readConfig(fstest.MapFS{}, ".")}
-	e, err := s.effective(t.Context(), p, 0)
+	s := &Finder{Files: fstest.MapFS{}, Foreign: map[string]*Effective{}, Begun: map[string]bool{}, Config: ReadConfig(fstest.MapFS{}, ".")}
+	e, err := s.Effective(t.Context(), p, 0)
 	require.NoError(t, err)
-	assert.Less(t, len(e.expand("${p0}")), 1<<20)
-	assert.Equal(t, "${x}", e.expand("${x}"))
+	assert.Less(t, len(e.Expand("${p0}")), 1<<20)
+	assert.Equal(t, "${x}", e.Expand("${x}"))
 
 	list := "<dependency><groupId>pier</groupId><artifactId>%s</artifactId><version>1</version><type>pom</type>" +
 		"<scope>import</scope></dependency>"
-	s.ask = func(_ context.Context, _ []mavenrepo.Repository, c mavenrepo.Coordinates, _ string) ([]byte, error) {
+	s.Ask = func(_ context.Context, _ []mavenrepo.Repository, c mavenrepo.Coordinates, _ string) ([]byte, error) {
 		return fmt.Appendf(
 			nil,
 			"<project><groupId>pier</groupId><artifactId>%s</artifactId>"+
@@ -45,14 +45,14 @@ func TestWithoutEnd(t *testing.T) {
 			"b",
 		), nil
 	}
-	_, err = s.of(t.Context(), nil, mavenrepo.Coordinates{Group: "pier", Artifact: "a"}, "1", 0)
+	_, err = s.Of(t.Context(), nil, mavenrepo.Coordinates{Group: "pier", Artifact: "a"}, "1", 0)
 	assert.ErrorContains(t, err, "its lists import each other")
-	s.ask = func(_ context.Context, _ []mavenrepo.Repository, c mavenrepo.Coordinates, _ string) ([]byte, error) {
+	s.Ask = func(_ context.Context, _ []mavenrepo.Repository, c mavenrepo.Coordinates, _ string) ([]byte, error) {
 		return []byte(
 			"<project><parent><groupId>pier</groupId><artifactId>a</artifactId><version>1</version></parent>" +
 				"<artifactId>a</artifactId></project>",
 		), nil
 	}
-	_, err = s.of(t.Context(), nil, mavenrepo.Coordinates{Group: "pier", Artifact: "a"}, "1", 0)
+	_, err = s.Of(t.Context(), nil, mavenrepo.Coordinates{Group: "pier", Artifact: "a"}, "1", 0)
 	assert.ErrorContains(t, err, "its parents lead to each other")
 }

@@ -1,4 +1,5 @@
-package maven
+// Package resolving finds versions for what a project states, and tells what changes below.
+package resolving
 
 import (
 	"cmp"
@@ -18,13 +19,15 @@ import (
 	"bellwether/internal/core/want"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/maven/project"
+	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
 // index is what can be moved, as the resolver asks it: requirements whose version stands in one place move
 // together.
 type index struct {
-	*registry
+	*registry.Registry
 	component *model.Component
 	present   *present
 	free      bool                               // what releases ask for of what the project states does not count
@@ -34,7 +37,7 @@ type index struct {
 
 // Releases are the versions that repositories list.
 func (x index) Releases(ctx context.Context, k flat.Key) (all []flat.Release, err error) {
-	list, err := x.versions(ctx, k.Name)
+	list, err := x.Versions(ctx, k.Name)
 	missing := errors.Is(err, mavenrepo.ErrMissing)
 	if err != nil && !missing {
 		return nil, err
@@ -75,7 +78,7 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 			continue
 		}
 		for _, o := range x.component.Requirements {
-			if o.Name == q.Name || !samePlace(o.Site, q.Site) || slices.Contains(x.apart, q.Name) || slices.Contains(x.apart, o.Name) {
+			if o.Name == q.Name || !project.SamePlace(o.Site, q.Site) || slices.Contains(x.apart, q.Name) || slices.Contains(x.apart, o.Name) {
 				continue
 			}
 			needs = append(needs, flat.Need{
@@ -89,15 +92,11 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 	return needs, nil
 }
 
-func samePlace(a, b model.Site) bool {
-	return a.File == b.File && a.Start == b.Start && a.End > a.Start
-}
-
 // Resolve finds versions for what the project's own files state, with as little change as the goal allows, and
 // writes them where they are stated.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
+func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*contract.State, error) {
 	c := ask.Component
-	present, err := r.presentOf(ctx, c)
+	present, err := presentOf(ctx, r, c)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +105,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.St
 		place, name := model.Parted(keys(q))
 		return flat.Key{Name: name, Place: place}
 	}
-	x := index{registry: r, component: c, present: present, apart: ask.Apart, key: key}
+	x := index{Registry: r, component: c, present: present, apart: ask.Apart, key: key}
 	// What is stated is one version, so that what has to move goes no further than it must.
 	request := flat.Request{Goal: ask.Goal, Index: x, Locked: map[flat.Key]string{}, Tendency: want.Lowest}
 	seen := map[flat.Key]bool{}
@@ -119,7 +118,7 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.St
 			return nil, &model.Fault{Doing: "reading a pom", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
 		}
 		seen[key(q)] = true
-		if ask.Bound(keys(q)).Allow == nil && q.Locked == "" && !r.ranged(c, q) {
+		if ask.Bound(keys(q)).Allow == nil && q.Locked == "" && !ranged(r, c, q) {
 			// It has just come by a rule, and may be as new as that allows.
 			request.Goal.Bounds = maps.Clone(request.Goal.Bounds)
 			if request.Goal.Bounds == nil {
@@ -147,16 +146,16 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.St
 	free := slices.DeleteFunc(slices.Clone(c.Requirements), func(q model.Requirement) bool { return q.Fixed != "" })
 	moves := result.Moves(mavenrepo.Type, free, key, version.Maven{})
 	s := &contract.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
-	if err := r.write(c, s, ask.Apart); err != nil || ask.Peek {
+	if err := write(r, c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
 	}
-	return s, r.after(ctx, cmp.Or(ask.Before, c), c, s)
+	return s, after(ctx, r, cmp.Or(ask.Before, c), c, s)
 }
 
 // write gives the edits: each place that states a version, once.
-func (r *registry) write(c *model.Component, s *contract.State, apart []string) error {
+func write(r *registry.Registry, c *model.Component, s *contract.State, apart []string) error {
 	splices := map[string][]model.Splice{}
-	parted := c.Detail.(*project).parted(c, s.Moves, apart, splices)
+	parted := c.Detail.(*project.Project).Parted(c, s.Moves, apart, splices)
 	for i := range s.Moves {
 		m := &s.Moves[i]
 		m.Sites = nil
@@ -174,19 +173,19 @@ func (r *registry) write(c *model.Component, s *contract.State, apart []string) 
 				continue
 			}
 			fresh := version.Maven{}.Restate(q.Range, to)
-			if q.Locked == "" && !r.ranged(c, q) {
+			if q.Locked == "" && !ranged(r, c, q) {
 				fresh = m.To // what a rule asks for is a range, and a pom states one version
 			}
 			fresh = xmldoc.Escaped(fresh)
-			if !slices.ContainsFunc(splices[q.Site.File], func(o model.Splice) bool { return samePlace(o.Site, q.Site) }) {
+			if !slices.ContainsFunc(splices[q.Site.File], func(o model.Splice) bool { return project.SamePlace(o.Site, q.Site) }) {
 				splices[q.Site.File] = append(splices[q.Site.File], model.Splice{Site: q.Site, New: fresh})
 			}
 		}
 	}
 	for file, list := range splices {
-		src, err := fs.ReadFile(r.around.Files, file)
-		if p := c.Detail.(*project).file(file); p != nil {
-			src, err = p.src, nil
+		src, err := fs.ReadFile(r.Around.Files, file)
+		if p := c.Detail.(*project.Project).File(file); p != nil {
+			src, err = p.Src, nil
 		}
 		if err != nil {
 			return err
@@ -203,50 +202,8 @@ func (r *registry) write(c *model.Component, s *contract.State, apart []string) 
 	return nil
 }
 
-// parted has packages state their versions themselves that shared a place with others and are to be apart from them: also
-// those that stay, since the place goes on without them.
-func (p *project) parted(c *model.Component, moves []model.Move, apart []string, into map[string][]model.Splice) map[string]bool {
-	all := map[string]bool{}
-	for _, name := range apart {
-		for _, q := range c.Find(name) {
-			shared := slices.ContainsFunc(c.Requirements, func(o model.Requirement) bool { return o.Name != name && samePlace(o.Site, q.Site) })
-			if q.Fixed != "" || !shared {
-				continue
-			}
-			to := q.Locked
-			for _, m := range moves {
-				if m.Says(q) {
-					to = m.To
-				}
-			}
-			for _, e := range p.poms {
-				for _, d := range e.named(name) {
-					at, _ := e.stated(d.version)
-					if stated := d.at.Child("version"); stated != nil && samePlace(at.site, q.Site) {
-						all[name] = true
-						into[e.file] = append(into[e.file], spliced(e.pom, stated.Site.Start, stated.Site.End, xmldoc.Escaped(to)))
-					}
-				}
-			}
-		}
-	}
-	return all
-}
-
 // ranged tells whether the files on the disk ask for a package by a range.
-func (r *registry) ranged(c *model.Component, q model.Requirement) bool {
-	there, err := read(r.around.Files, c.Dir)
+func ranged(r *registry.Registry, c *model.Component, q model.Requirement) bool {
+	there, err := project.Read(r.Around.Files, c.Dir)
 	return err != nil || slices.ContainsFunc(there.Find(q.Name), func(o model.Requirement) bool { return o.Locked == "" && o.Range != "" })
-}
-
-// file is one of the project's own files as it was read; nil for another one.
-func (p *project) file(name string) *pom {
-	for _, e := range p.poms {
-		for _, at := range e.lineage {
-			if at.file == name && at.src != nil {
-				return at
-			}
-		}
-	}
-	return nil
 }

@@ -1,4 +1,4 @@
-package maven
+package resolving
 
 import (
 	"context"
@@ -9,6 +9,10 @@ import (
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/pom"
+	"bellwether/internal/ecosystem/maven/project"
+	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
@@ -72,7 +76,7 @@ func (x index) beside(k flat.Key) (stated map[string][]model.Requirement, presen
 		case q.Fixed != "" || q.Locked == "" || q.Name == k.Name:
 		case x.key(q).Place == "":
 			stated[q.Name] = append(stated[q.Name][:0], q)
-		case x.component.Detail.(*project).together(files, q.Site.File):
+		case x.component.Detail.(*project.Project).Together(files, q.Site.File):
 			stated[q.Name] = append(stated[q.Name], q)
 		default:
 			far[q.Name] = append(far[q.Name], q)
@@ -86,16 +90,6 @@ func (x index) beside(k flat.Key) (stated map[string][]model.Requirement, presen
 	return stated, present
 }
 
-// together tells whether some project file is made of a file and of one of others: it, or what it inherits.
-func (p *project) together(files []string, file string) bool {
-	return slices.ContainsFunc(p.poms, func(e *effective) bool {
-		of := func(name string) bool {
-			return slices.ContainsFunc(e.lineage, func(at *pom) bool { return at.file == name })
-		}
-		return of(file) && slices.ContainsFunc(files, of)
-	})
-}
-
 // present is what a project gets as it is.
 type present struct {
 	gets map[string]string // the versions of packages, by name
@@ -105,12 +99,12 @@ type present struct {
 }
 
 // presentOf is remembered, since a component is resolved many times.
-func (r *registry) presentOf(ctx context.Context, c *model.Component) (*present, error) {
-	p := c.Detail.(*project)
-	if known, is := r.presents.Load(p); is {
+func presentOf(ctx context.Context, r *registry.Registry, c *model.Component) (*present, error) {
+	p := c.Detail.(*project.Project)
+	if known, is := r.Presents.Load(p); is {
 		return known.(*present), nil
 	}
-	trees, err := r.trees(ctx, p)
+	trees, err := graph.Trees(ctx, r, p)
 	if err != nil {
 		return nil, err
 	}
@@ -120,20 +114,20 @@ func (r *registry) presentOf(ctx context.Context, c *model.Component) (*present,
 		stated[q.Name] = append(stated[q.Name], q)
 	}
 	for _, t := range trees {
-		for _, w := range t.won {
-			name, way := w.coords.String(), w.Statement.Way.Modules()
+		for _, w := range t.Won {
+			name, way := w.Coords.String(), w.Statement.Way.Modules()
 			at.gets[name] = w.Version
 			if len(way) < 2 || len(stated[name]) > 0 {
 				continue
 			}
 			for _, q := range stated[way[1].Name] {
-				if by, ok := mavenrepo.Read(q.Name); ok && by.Group == w.coords.Group && q.Locked == w.Version {
+				if by, ok := mavenrepo.Read(q.Name); ok && by.Group == w.Coords.Group && q.Locked == w.Version {
 					at.with[name] = q.Name
 				}
 			}
 		}
 	}
-	r.presents.Store(p, at)
+	r.Presents.Store(p, at)
 	return at, nil
 }
 
@@ -158,9 +152,9 @@ func (x index) asksFor(ctx context.Context, k flat.Key, release string) (asked, 
 	if err != nil {
 		return a, err
 	}
-	x.poms(x.component.Detail.(*project)).ahead(ctx, x.repositories(), follow)
+	x.Finder(x.component.Detail.(*project.Project)).Ahead(ctx, x.Repositories(), follow)
 	for _, f := range follow {
-		if err := x.askWithParts(ctx, f.coords, f.version, &a); err != nil {
+		if err := x.askWithParts(ctx, f.Coords, f.Version, &a); err != nil {
 			return a, err
 		}
 	}
@@ -169,29 +163,29 @@ func (x index) asksFor(ctx context.Context, k flat.Key, release string) (asked, 
 
 // followers are the packages that the project asks for without a version, with that which a release of a parent or of a list
 // states for them.
-func (x index) followers(ctx context.Context, k flat.Key, to string) (all []release, err error) {
+func (x index) followers(ctx context.Context, k flat.Key, to string) (all []pom.Release, err error) {
 	present := x.managing(k)
 	c, ok := mavenrepo.Read(k.Name)
 	if present == "" || !ok {
 		return nil, nil
 	}
-	poms := x.poms(x.component.Detail.(*project))
-	was, err := poms.of(ctx, x.repositories(), c, present, 0)
+	poms := x.Finder(x.component.Detail.(*project.Project))
+	was, err := poms.Of(ctx, x.Repositories(), c, present, 0)
 	if err != nil || was == nil {
 		return nil, err
 	}
-	is, err := poms.of(ctx, x.repositories(), c, to, 0)
+	is, err := poms.Of(ctx, x.Repositories(), c, to, 0)
 	if err != nil || is == nil {
 		return nil, err
 	}
 	for _, q := range x.component.Requirements {
-		then, now := was.byKey[q.Name], is.byKey[q.Name]
-		if q.Fixed == "" || then == nil || now == nil || was.expand(then.version.text) != x.present.gets[q.Name] {
+		then, now := was.ByKey[q.Name], is.ByKey[q.Name]
+		if q.Fixed == "" || then == nil || now == nil || was.Expand(then.Version.Text) != x.present.gets[q.Name] {
 			continue
 		}
 		coords, ok := mavenrepo.Read(q.Name)
-		if text := is.expand(now.version.text); ok && text != "" && !strings.ContainsAny(text, "[($") {
-			all = append(all, release{coords, text})
+		if text := is.Expand(now.Version.Text); ok && text != "" && !strings.ContainsAny(text, "[($") {
+			all = append(all, pom.Release{Coords: coords, Version: text})
 		}
 	}
 	return all, nil
@@ -203,18 +197,18 @@ func (x index) askWithParts(ctx context.Context, c mavenrepo.Coordinates, versio
 	if err := x.ask(ctx, c, version, &own); err != nil {
 		return err
 	}
-	var parts []release
+	var parts []pom.Release
 	for _, name := range own.order {
 		if other, _ := mavenrepo.Read(name); other.Group == c.Group && own.wants[name] == version {
-			parts = append(parts, release{other, version})
+			parts = append(parts, pom.Release{Coords: other, Version: version})
 		}
 	}
-	x.poms(x.component.Detail.(*project)).ahead(ctx, x.repositories(), parts)
+	x.Finder(x.component.Detail.(*project.Project)).Ahead(ctx, x.Repositories(), parts)
 	for _, part := range parts {
-		if !x.mayMatter(ctx, part.coords, version) {
+		if !x.mayMatter(ctx, part.Coords, version) {
 			continue
 		}
-		if err := x.ask(ctx, part.coords, version, &own); err != nil {
+		if err := x.ask(ctx, part.Coords, version, &own); err != nil {
 			return err
 		}
 	}
@@ -227,12 +221,12 @@ func (x index) askWithParts(ctx context.Context, c mavenrepo.Coordinates, versio
 // mayMatter tells whether a package's own description asks for something that the project states, or that comes with that:
 // what it inherits and imports need not be had then.
 func (x index) mayMatter(ctx context.Context, c mavenrepo.Coordinates, release string) bool {
-	own, err := x.poms(x.component.Detail.(*project)).fetched(ctx, x.repositories(), c, release)
-	return err != nil || own == nil || slices.ContainsFunc(own.dependencies, func(d *dependency) bool {
-		if strings.Contains(d.coords.String(), "${") {
+	own, err := x.Finder(x.component.Detail.(*project.Project)).Fetched(ctx, x.Repositories(), c, release)
+	return err != nil || own == nil || slices.ContainsFunc(own.Dependencies, func(d *pom.Dependency) bool {
+		if strings.Contains(d.Coords.String(), "${") {
 			return true
 		}
-		return x.component.Declares(d.coords.String()) || x.present.with[d.coords.String()] != ""
+		return x.component.Declares(d.Coords.String()) || x.present.with[d.Coords.String()] != ""
 	})
 }
 
@@ -249,27 +243,27 @@ func (a *asked) add(name, version string) {
 
 // ask adds what one package asks for itself.
 func (x index) ask(ctx context.Context, c mavenrepo.Coordinates, release string, a *asked) error {
-	e, err := x.poms(x.component.Detail.(*project)).of(ctx, x.repositories(), c, release, 0)
+	e, err := x.Finder(x.component.Detail.(*project.Project)).Of(ctx, x.Repositories(), c, release, 0)
 	if errors.Is(err, mavenrepo.ErrMissing) || err == nil && e == nil {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	for _, d := range e.dependencies {
+	for _, d := range e.Dependencies {
 		one := *d
-		one.coords = e.coordsOf(d)
-		scope, text := e.expand(d.scope), e.expand(d.version.text)
-		if own := e.byKey[one.key()]; own != nil {
+		one.Coords = e.CoordsOf(d)
+		scope, text := e.Expand(d.Scope), e.Expand(d.Version.Text)
+		if own := e.ByKey[one.Key()]; own != nil {
 			if text == "" {
-				text = e.expand(own.version.text)
+				text = e.Expand(own.Version.Text)
 			}
 			if scope == "" {
-				scope = e.expand(own.scope)
+				scope = e.Expand(own.Scope)
 			}
 		}
-		other := one.coords.String()
-		if one.key() != other || text == "" || strings.ContainsAny(text, "[($") || !comesAlong(scope, e.expand(d.optional)) {
+		other := one.Coords.String()
+		if one.Key() != other || text == "" || strings.ContainsAny(text, "[($") || !graph.ComesAlong(scope, e.Expand(d.Optional)) {
 			continue
 		}
 		a.add(other, text)

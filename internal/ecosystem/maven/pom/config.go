@@ -1,4 +1,4 @@
-package maven
+package pom
 
 import (
 	"context"
@@ -13,21 +13,21 @@ import (
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
-// config is what a project says to the client each time: the options in .mvn/maven.config and .mvn/jvm.config.
-type config struct {
+// Config is what a project says to the client each time: the options in .mvn/maven.config and .mvn/jvm.config.
+type Config struct {
 	folder      string           // the one that .mvn is in
-	properties  map[string]value // with where they stand
-	settings    string           // a file of settings in the project; empty for none
-	environment *mavenrepo.Environment
+	properties  map[string]Value // with where they stand
+	Settings    string           // a file of settings in the project; empty for none
+	Environment *mavenrepo.Environment
 }
 
 var option = lazyregexp.New(`\S+`)
 
-// readConfig reads the options for the project in a folder: those of the nearest folder upwards that has any.
-func readConfig(files fs.FS, dir string) *config {
-	c := &config{
-		folder: dir, properties: map[string]value{},
-		environment: &mavenrepo.Environment{Properties: map[string]string{}, Chosen: map[string]bool{}},
+// ReadConfig reads the options for the project in a folder: those of the nearest folder upwards that has any.
+func ReadConfig(files fs.FS, dir string) *Config {
+	c := &Config{
+		folder: dir, properties: map[string]Value{},
+		Environment: &mavenrepo.Environment{Properties: map[string]string{}, Chosen: map[string]bool{}},
 	}
 	for at := dir; ; at = path.Dir(at) {
 		if info, err := fs.Stat(files, path.Join(at, ".mvn")); err == nil && info.IsDir() {
@@ -43,13 +43,13 @@ func readConfig(files fs.FS, dir string) *config {
 }
 
 // read takes the options of a file, as the client splits them.
-func (c *config) read(files fs.FS, name string) {
+func (c *Config) read(files fs.FS, name string) {
 	name = path.Join(c.folder, ".mvn", name)
 	src, err := fs.ReadFile(files, name)
 	if err != nil {
 		return
 	}
-	of := &pom{file: name, src: src}
+	of := &Pom{File: name, Src: src}
 	words := option.FindAllIndex(src, -1)
 	for i := 0; i < len(words); i++ {
 		text := string(src[words[i][0]:words[i][1]])
@@ -63,12 +63,12 @@ func (c *config) read(files fs.FS, name string) {
 		switch {
 		case strings.HasPrefix(text, "-D"):
 			key, is, stated := strings.Cut(text[2:], "=")
-			v := value{text: is, of: of}
+			v := Value{Text: is, Of: of}
 			if end := words[i][1]; stated && is != "" {
-				v.site = model.Site{File: name, Start: end - len(is), End: end, Text: is, Line: model.LineOf(src, end-len(is))}
+				v.Site = model.Site{File: name, Start: end - len(is), End: end, Text: is, Line: model.LineOf(src, end-len(is))}
 			}
 			c.properties[key] = v
-			c.environment.Properties[key] = is
+			c.Environment.Properties[key] = is
 		case text == "-P" || text == "--activate-profiles":
 			c.choose(next())
 		case strings.HasPrefix(text, "-P"):
@@ -76,28 +76,28 @@ func (c *config) read(files fs.FS, name string) {
 		case strings.HasPrefix(text, "--activate-profiles="):
 			c.choose(strings.TrimPrefix(text, "--activate-profiles="))
 		case text == "-s" || text == "--settings":
-			c.settings = path.Join(c.folder, next())
+			c.Settings = path.Join(c.folder, next())
 		case strings.HasPrefix(text, "--settings="):
-			c.settings = path.Join(c.folder, strings.TrimPrefix(text, "--settings="))
+			c.Settings = path.Join(c.folder, strings.TrimPrefix(text, "--settings="))
 		}
 	}
 }
 
 // choose takes the profiles of an option: "a,!b,-c".
-func (c *config) choose(list string) {
+func (c *Config) choose(list string) {
 	for name := range strings.SplitSeq(list, ",") {
 		plain := strings.TrimLeft(name, "+!-")
-		c.environment.Chosen[plain] = plain == strings.TrimPrefix(name, "+")
+		c.Environment.Chosen[plain] = plain == strings.TrimPrefix(name, "+")
 	}
 }
 
 var javaVersion = lazyregexp.New(`version "([^"]+)"`)
 
-// within adds what the call and the machine bring: variables, and the Java that there is.
-func (c *config) within(ctx context.Context, s ecosystem.Surroundings) {
+// Within adds what the call and the machine bring: variables, and the Java that there is.
+func (c *Config) Within(ctx context.Context, s ecosystem.Surroundings) {
 	for _, pair := range s.Environ {
 		if name, is, ok := strings.Cut(pair, "="); ok {
-			c.environment.Properties["env."+name] = is
+			c.Environment.Properties["env."+name] = is
 		}
 	}
 	if s.Ask == nil {
@@ -105,13 +105,13 @@ func (c *config) within(ctx context.Context, s ecosystem.Surroundings) {
 	}
 	if text, err := s.Ask(ctx, "java", "-version"); err == nil {
 		if m := javaVersion.FindStringSubmatch(text); m != nil {
-			c.environment.Java = m[1]
+			c.Environment.Java = m[1]
 		}
 	}
 }
 
-// readExtensions reads .mvn/extensions.xml; nil for none.
-func readExtensions(files fs.FS, c *config) (*pom, error) {
+// ReadExtensions reads .mvn/extensions.xml; nil for none.
+func ReadExtensions(files fs.FS, c *Config) (*Pom, error) {
 	name := path.Join(c.folder, ".mvn", "extensions.xml")
 	src, err := fs.ReadFile(files, name)
 	if err != nil {
@@ -121,7 +121,7 @@ func readExtensions(files fs.FS, c *config) (*pom, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &pom{file: name, src: src, root: root}
-	p.extensions = p.list(root, "extension")
+	p := &Pom{File: name, Src: src, Root: root}
+	p.Extensions = p.list(root, "extension")
 	return p, nil
 }
