@@ -14,6 +14,8 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/project"
+	"bellwether/internal/ecosystem/gem/registry"
 	"bellwether/internal/host/fetch"
 )
 
@@ -26,7 +28,7 @@ func TestArchive(t *testing.T) {
 		Ask: func(context.Context, ...string) (string, error) { return "", assert.AnError },
 	}, ".")
 	require.NoError(t, err)
-	list, err := r.(ecosystem.Archived).Archive(t.Context(), model.Subject{Kind: Name, Name: "quayside"}, "1.0.0", ecosystem.Wanted{
+	list, err := r.(ecosystem.Archived).Archive(t.Context(), model.Subject{Kind: project.Name, Name: "quayside"}, "1.0.0", ecosystem.Wanted{
 		Form: "test", File: func(name string, _ int64) bool { return name == "CHANGELOG.md" },
 	})
 	require.NoError(t, err)
@@ -40,7 +42,7 @@ func TestArchiveBounds(t *testing.T) {
 	var packed bytes.Buffer
 	zipped := gzip.NewWriter(&packed)
 	inner := tar.NewWriter(zipped)
-	large := make([]byte, largeFrom+1<<20)
+	large := make([]byte, registry.LargeFrom+1<<20)
 	require.NoError(t, inner.WriteHeader(&tar.Header{Name: "../../out", Mode: 0o644, Size: 2}))
 	_, _ = inner.Write([]byte("in"))
 	require.NoError(t, inner.WriteHeader(&tar.Header{Name: "zeros", Mode: 0o644, Size: int64(len(large))}))
@@ -49,7 +51,7 @@ func TestArchiveBounds(t *testing.T) {
 	require.NoError(t, zipped.Close())
 	var names []string
 	wanted := ecosystem.Wanted{File: func(name string, _ int64) bool { names = append(names, name); return false }}
-	_, err := readData(bytes.NewReader(packed.Bytes()), int64(packed.Len()), wanted)
+	_, err := registry.ReadData(bytes.NewReader(packed.Bytes()), int64(packed.Len()), wanted)
 	assert.ErrorContains(t, err, "200 times larger")
 	assert.Equal(t, []string{"out", "zeros"}, names)
 }

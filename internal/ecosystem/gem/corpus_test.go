@@ -15,6 +15,9 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/gemfile"
+	"bellwether/internal/ecosystem/gem/lock"
+	"bellwether/internal/ecosystem/gem/project"
 	"bellwether/internal/standin/verdict"
 )
 
@@ -56,7 +59,7 @@ func TestCorpus(t *testing.T) {
 			require.NoError(t, err)
 			c, err := Ecosystem{}.Read(x, ".")
 			require.NoError(t, err)
-			p := c.Detail.(*project)
+			p := c.Detail.(*project.Project)
 			asked := map[string][]string{}
 			for _, d := range theirs {
 				for _, part := range d[1].([]any) {
@@ -66,13 +69,13 @@ func TestCorpus(t *testing.T) {
 			known := map[string]bool{}
 			for _, q := range c.Requirements {
 				known[q.Name] = true
-				if q.Fixed == conditional || q.Fixed == computedBlock || q.Fixed == computedVersion {
+				if q.Fixed == gemfile.Conditional || q.Fixed == gemfile.ComputedBlock || q.Fixed == gemfile.ComputedVersion {
 					continue
 				}
 				want := slices.Clone(asked[q.Name])
 				if assert.NotNil(t, want, "Ruby knows nothing of %s", q.Name) {
 					slices.Sort(want)
-					got := strings.Split(lockRange(p.versions(q)), ", ")
+					got := strings.Split(lock.LockRange(p.Versions(q)), ", ")
 					if got[0] == "" {
 						got = []string{">= 0"}
 					}
@@ -81,7 +84,7 @@ func TestCorpus(t *testing.T) {
 				}
 			}
 			for name := range asked {
-				assert.True(t, known[name] || p.gemfile.computes.File != "", "%s is overlooked", name)
+				assert.True(t, known[name] || p.Gemfile.Computes.File != "", "%s is overlooked", name)
 			}
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(strings.ReplaceAll(string(f.Data), "\n", "\r\n")), 0o644))
 			windows, err := Ecosystem{}.Read(x, ".")
@@ -91,16 +94,16 @@ func TestCorpus(t *testing.T) {
 			edits, err := Ecosystem{}.Rewrite(c, nil, nil)
 			require.NoError(t, err)
 			assert.Empty(t, edits)
-			for file, text := range p.gemfile.texts {
+			for file, text := range p.Gemfile.Texts {
 				same, err := model.Apply(text, nil)
 				require.NoError(t, err)
 				onDisk, err := os.ReadFile(filepath.Join(dir, file))
 				require.NoError(t, err)
 				assert.Equal(t, string(onDisk), string(same))
 			}
-			for _, d := range slices.Concat(p.gemfile.gems, p.specced) {
-				if src := p.gemfile.texts[d.file]; d.site.Text != "" {
-					assert.Equal(t, d.site.Text, string(src[d.site.Start:d.site.End]))
+			for _, d := range slices.Concat(p.Gemfile.Gems, p.Specced) {
+				if src := p.Gemfile.Texts[d.File]; d.Site.Text != "" {
+					assert.Equal(t, d.Site.Text, string(src[d.Site.Start:d.Site.End]))
 				}
 			}
 		})

@@ -6,24 +6,24 @@ import (
 	"context"
 	"path"
 	"slices"
-	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/project"
+	"bellwether/internal/ecosystem/gem/registry"
+	"bellwether/internal/ecosystem/gem/resolving"
 )
-
-// Name is the ecosystem's name and Package URL type.
-const Name = "gem"
 
 // Ecosystem implements ecosystem.Ecosystem.
 type Ecosystem struct{}
 
 // Kind is "gem".
-func (Ecosystem) Kind() string { return Name }
+func (Ecosystem) Kind() string { return project.Name }
 
 // Type is "gem".
-func (Ecosystem) Type() string { return Name }
+func (Ecosystem) Type() string { return project.Name }
 
 // Manifests are Gemfile and gems.rb.
 func (Ecosystem) Manifests() []string { return []string{"Gemfile", "gems.rb"} }
@@ -54,44 +54,21 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 	return slices.Compact(dirs), nil
 }
 
-// lockOf is the lock that belongs to a manifest.
-func lockOf(manifest string) string {
-	if path.Base(manifest) == "gems.rb" {
-		return path.Join(path.Dir(manifest), "gems.locked")
-	}
-	return manifest + ".lock"
-}
-
-// project is what the ecosystem keeps of a component between reading and resolving.
-type project struct {
-	dir      string
-	gemfile  *gemfile
-	manifest []byte
-	lock     *lock // nil for none
-	lockText []byte
-	asked    []model.Requirement // what has a line among the lock's dependencies
-	specced  []declared          // what the gemspecs declare
-	// stated are what the gems of the project itself ask for in their gemspecs, by gem and name.
-	stated   map[string]map[string]model.Requirement
-	statedIn map[string]string // those gemspecs, by gem
-	vague    map[string]bool   // those whose gemspec asks for something under a condition, or computes it
-}
-
 // Read reads the component in dir.
 func (e Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
-	return readProject(x.FS, dir)
+	return project.Read(x.FS, dir)
 }
 
 // Packages are the gems that the lock has.
 func (Ecosystem) Packages(c *model.Component) (all []model.Package) {
-	p := c.Detail.(*project)
-	if p.lock == nil {
+	p := c.Detail.(*project.Project)
+	if p.Lock == nil {
 		return nil
 	}
-	via := p.lock.via(c.Requirements)
-	for _, s := range p.lock.gems() {
-		pkg := model.Package{Subject: model.Subject{Kind: Name, Name: s.name}, Version: s.version, Via: via[s.name].path}
-		if at := via[s.name].site; at >= 0 {
+	via := p.Lock.Via(c.Requirements)
+	for _, s := range p.Lock.Gems() {
+		pkg := model.Package{Subject: model.Subject{Kind: project.Name, Name: s.Name}, Version: s.Version, Via: via[s.Name].Path}
+		if at := via[s.Name].Site; at >= 0 {
 			pkg.Site = c.Requirements[at].Site
 		}
 		all = append(all, pkg)
@@ -101,7 +78,7 @@ func (Ecosystem) Packages(c *model.Component) (all []model.Package) {
 
 // Stages are Bundler's frozen install, and the tests by what the project has.
 func (Ecosystem) Stages(c *model.Component) []model.Stage {
-	p := c.Detail.(*project)
+	p := c.Detail.(*project.Project)
 	env := []string{"BUNDLE_FROZEN=true", "BUNDLE_PATH=" + bundle, "BUNDLE_DISABLE_SHARED_GEMS=true"}
 	if path.Base(c.Manifest) == "gems.rb" {
 		env = append(env, "BUNDLE_GEMFILE=gems.rb")
@@ -112,20 +89,20 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 	skipped := func(name, why string) model.Stage {
 		return model.Stage{Name: name, Dir: c.Dir, Skip: why, Env: env} // the settings may have a command for it
 	}
-	has := func(name string) bool { return p.gemfile.has[name] || p.lock != nil && p.lock.has(name) }
+	has := func(name string) bool { return p.Gemfile.Has[name] || p.Lock != nil && p.Lock.Has(name) }
 	var test model.Stage
 	switch {
 	case has("rspec") || has("rspec-core"):
 		test = stage("test", "bundle", "exec", "rspec")
-	case p.gemfile.has["rails"]:
+	case p.Gemfile.Has["rails"]:
 		test = stage("test", "bundle", "exec", "rails", "test", "-v")
-	case p.gemfile.rakefile && has("rake"):
+	case p.Gemfile.Rakefile && has("rake"):
 		test = stage("test", "bundle", "exec", "rake")
 		test.Env = append(slices.Clone(env), "TESTOPTS=-v") // each test by its name
-	case has("minitest") && p.gemfile.tests:
+	case has("minitest") && p.Gemfile.Tests:
 		each := `Dir["test/**/*_test.rb"].sort.each { |f| require "./#{f}" }`
 		test = stage("test", "bundle", "exec", "ruby", "-Itest", "-Ilib", "-e", each, "--", "-v")
-	case p.gemfile.rakefile:
+	case p.Gemfile.Rakefile:
 		test = skipped("test", "there is a Rakefile, and no rake in the Gemfile to run it")
 	default:
 		test = skipped("test", "no rspec, rake or minitest was found")
@@ -135,20 +112,17 @@ func (Ecosystem) Stages(c *model.Component) []model.Stage {
 
 // Connect gives the gem servers that the component in dir uses.
 func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir string) (ecosystem.Registry, error) {
-	return connect(ctx, s, dir)
-}
-
-// fullName is how a lock and an index name a gem of a platform: "1.14.2-x86_64-linux".
-func fullName(version, platform string) string {
-	if platform == "" || platform == "ruby" {
-		return version
+	r, err := registry.Connect(ctx, s, dir)
+	if err != nil {
+		return nil, err
 	}
-	return version + "-" + platform
+	return registries{r}, nil
 }
 
-// splitPlatform parts a version from a platform behind it. A version has no hyphen in what gem
-// servers list.
-func splitPlatform(text string) (version, platform string) {
-	version, platform, _ = strings.Cut(text, "-")
-	return version, platform
+// registries answers from gem servers, and resolves with what they say.
+type registries struct{ *registry.Registry }
+
+// Resolve finds versions for the whole component within the bounds of ask.
+func (r registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
+	return resolving.Resolve(ctx, r.Registry, ask)
 }

@@ -12,13 +12,16 @@ import (
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/gemfile"
+	"bellwether/internal/ecosystem/gem/lock"
+	"bellwether/internal/ecosystem/gem/registry"
 )
 
 // told are the gems of a Gemfile in a line each.
-func told(g *gemfile) (lines []string) {
-	for _, d := range g.gems {
-		line := fmt.Sprintf("%d %s [%s] %s", d.line, d.name, d.rng, d.group)
-		for _, more := range []string{d.fixed, d.source} {
+func told(g *gemfile.Gemfile) (lines []string) {
+	for _, d := range g.Gems {
+		line := fmt.Sprintf("%d %s [%s] %s", d.Line, d.Name, d.Rng, d.Group)
+		for _, more := range []string{d.Fixed, d.Source} {
 			if more != "" {
 				line += " (" + more + ")"
 			}
@@ -69,7 +72,7 @@ gem "fifteen", "15"; gem "sixteen", "16", source: "https://third.example"
 eval_gemfile "more/Gemfile"
 `
 	files := fstest.MapFS{"Gemfile": {Data: []byte(src)}, "more/Gemfile": {Data: []byte("gem 'seventeen', '17'\n")}}
-	g, err := readGemfile(files, "Gemfile", []byte(src))
+	g, err := gemfile.Read(files, "Gemfile", []byte(src))
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"4 one [] default", "5 two [~> 1.0, >= 1.0.2] default", "6 three [= 3] default", "7 four [~> 4.0, < 4.5] test",
@@ -82,11 +85,11 @@ eval_gemfile "more/Gemfile"
 		"30 thirteen [] a, b (git source)", "31 fourteen [~> 14.0, >= 14.0.1] default", "37 fifteen [15] default",
 		"37 sixteen [16] default (https://third.example)", "1 seventeen [17] default",
 	}, told(g))
-	assert.Equal(t, []string{"https://gems.example"}, g.sources)
-	assert.Equal(t, []string{"Gemfile:29 declares a gem whose name is computed; it is not moved"}, g.notes)
-	for _, d := range g.gems {
-		if d.site.Text != "" && d.file == "Gemfile" {
-			assert.Equal(t, d.site.Text, src[d.site.Start:d.site.End])
+	assert.Equal(t, []string{"https://gems.example"}, g.Sources)
+	assert.Equal(t, []string{"Gemfile:29 declares a gem whose name is computed; it is not moved"}, g.Notes)
+	for _, d := range g.Gems {
+		if d.Site.Text != "" && d.File == "Gemfile" {
+			assert.Equal(t, d.Site.Text, src[d.Site.Start:d.Site.End])
 		}
 	}
 }
@@ -124,33 +127,33 @@ RUBY VERSION
 BUNDLED WITH
    2.3.15
 `
-	l, err := readLock("Gemfile.lock", []byte(src))
+	l, err := lock.Read("Gemfile.lock", []byte(src))
 	require.NoError(t, err)
-	assert.Equal(t, src, string(l.write()))
-	assert.Equal(t, []string{"ruby", "x86_64-linux"}, l.platforms)
-	assert.Equal(t, "1.0.0", l.version("native"))
-	assert.Equal(t, []string{"five 0.5.0"}, l.via([]model.Requirement{{Name: "five"}, {Name: "native"}})["rack"].path)
+	assert.Equal(t, src, string(l.Write()))
+	assert.Equal(t, []string{"ruby", "x86_64-linux"}, l.Platforms)
+	assert.Equal(t, "1.0.0", l.Version("native"))
+	assert.Equal(t, []string{"five 0.5.0"}, l.Via([]model.Requirement{{Name: "five"}, {Name: "native"}})["rack"].Path)
 	for wrong, line := range map[string]string{
 		strings.Replace(src, "PLATFORMS", "<<<<<<< ours\nPLATFORMS", 1): "Gemfile.lock:16", strings.Replace(src,
 			"    rack (2.0.0)", "    rack 2", 1): "Gemfile.lock:14",
 	} {
-		_, err := readLock("Gemfile.lock", []byte(wrong))
+		_, err := lock.Read("Gemfile.lock", []byte(wrong))
 		assert.ErrorContains(t, err, line)
 	}
 }
 
 func TestInfo(t *testing.T) {
 	a, b, c := strings.Repeat("a", 64), strings.Repeat("b", 64), strings.Repeat("c", 64)
-	list, err := readInfo("created_at: x\n---\n1.0.0 |checksum:" + a + "\n1.1.0-java dep:>= 1&< 2,other:>= 0|checksum:" + b +
+	list, err := registry.ReadInfo("created_at: x\n---\n1.0.0 |checksum:" + a + "\n1.1.0-java dep:>= 1&< 2,other:>= 0|checksum:" + b +
 		",ruby:>= 2.5&< 4\n1.1.0 \n1.1.0 |checksum:" + c + "\n\n")
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	assert.Equal(
 		t,
 		"1.1.0 java [{dep >= 1, < 2} {other >= 0}] >= 2.5, < 4",
-		fmt.Sprint(list[1].version, " ", list[1].platform, " ", list[1].deps, " ", list[1].ruby),
+		fmt.Sprint(list[1].Version, " ", list[1].Platform, " ", list[1].Deps, " ", list[1].Ruby),
 	)
-	assert.Equal(t, c, list[2].sha256)
+	assert.Equal(t, c, list[2].Sha256)
 	for wrong, want := range map[string]string{
 		"---\n1.0.0 \nbad! x\n":                              `line 3: "bad!" is no version of a gem`,
 		"---\n1.0.0 |checksum:zz\n":                          "line 2: the checksum of 1.0.0 is no SHA-256",
@@ -158,7 +161,7 @@ func TestInfo(t *testing.T) {
 		"---\n1.0.0-\x1b[1m |checksum:" + a + "\n":           "is no version of a gem",
 		"x: y\n---\n1.0.0 a:>= 0|checksum:" + a + "0" + "\n": "line 3: the checksum",
 	} {
-		_, err := readInfo(wrong)
+		_, err := registry.ReadInfo(wrong)
 		assert.ErrorContains(t, err, want)
 	}
 }
@@ -177,7 +180,7 @@ func TestBroken(t *testing.T) {
 		"gem 'a' if File.exist?('(')\n":                  "",
 		"y = [1].map do |z| z end\ngem 'b', \"1#{y}\"\n": "",
 	} {
-		_, err := readGemfile(fstest.MapFS{"Gemfile": {Data: []byte(src)}}, "Gemfile", []byte(src))
+		_, err := gemfile.Read(fstest.MapFS{"Gemfile": {Data: []byte(src)}}, "Gemfile", []byte(src))
 		if want == "" {
 			assert.NoError(t, err, src)
 			continue
@@ -219,14 +222,14 @@ func FuzzGemspec(f *testing.F) {
 	f.Add("Gem::Specification.new do |s|\n s.version = X::VERSION\n s.add_dependency 'a', '~> 1'\nend")
 	f.Add("Gem::Specification.new 'a', '1' do |s|\n %w[a].each { |x| s.add_dependency x } if b\nend")
 	f.Fuzz(func(t *testing.T, src string) {
-		g := specDependencies("a.gemspec", src)
-		for _, d := range g.gems {
-			if d.site.Text != "" {
-				require.Equal(t, d.site.Text, src[d.site.Start:d.site.End])
+		g := gemfile.SpecDependencies("a.gemspec", src)
+		for _, d := range g.Gems {
+			if d.Site.Text != "" {
+				require.Equal(t, d.Site.Text, src[d.Site.Start:d.Site.End])
 			}
 		}
-		specVersion("a.gemspec", src, map[string][]byte{"lib/a/version.rb": []byte("VERSION = '1'")})
-		readVersions([]byte(src))
+		gemfile.SpecVersion("a.gemspec", src, map[string][]byte{"lib/a/version.rb": []byte("VERSION = '1'")})
+		registry.ReadVersions([]byte(src))
 	})
 }
 
@@ -234,13 +237,13 @@ func FuzzGemspec(f *testing.F) {
 func FuzzLock(f *testing.F) {
 	f.Add("GEM\n  remote: x\n  specs:\n    a (1)\n      b (~> 1)\n\nPLATFORMS\n  ruby\n")
 	f.Fuzz(func(t *testing.T, src string) {
-		l, err := readLock("Gemfile.lock", []byte(src))
+		l, err := lock.Read("Gemfile.lock", []byte(src))
 		if err != nil {
 			return
 		}
-		again, err := readLock("Gemfile.lock", l.write())
+		again, err := lock.Read("Gemfile.lock", l.Write())
 		if err == nil {
-			require.Equal(t, string(l.write()), string(again.write()))
+			require.Equal(t, string(l.Write()), string(again.Write()))
 		}
 	})
 }
@@ -249,14 +252,14 @@ func FuzzLock(f *testing.F) {
 func FuzzInfo(f *testing.F) {
 	f.Add("---\n1.0.0-java dep:>= 1&< 2,other:>= 0|checksum:" + strings.Repeat("a", 64) + ",ruby:>= 2.5\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		list, err := readInfo(text)
+		list, err := registry.ReadInfo(text)
 		if err != nil {
 			return
 		}
 		for _, v := range list {
-			require.NotContains(t, fullName(v.version, v.platform), "\n")
-			for _, d := range v.deps {
-				require.NotContains(t, d.name+lockRange(d.rng), "\n")
+			require.NotContains(t, lock.FullName(v.Version, v.Platform), "\n")
+			for _, d := range v.Deps {
+				require.NotContains(t, d.Name+lock.LockRange(d.Rng), "\n")
 			}
 		}
 	})

@@ -12,6 +12,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/project"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/hostile"
 )
@@ -52,7 +53,7 @@ func askServer(t *testing.T, address string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	releases, err := r.Releases(ctx, model.Subject{Kind: Name, Name: "left"})
+	releases, err := r.Releases(ctx, model.Subject{Kind: project.Name, Name: "left"})
 	text := ""
 	for _, rel := range releases {
 		text += rel.Version + "\n"

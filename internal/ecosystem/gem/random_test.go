@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bellwether/internal/core/solve"
+	"bellwether/internal/ecosystem/gem/lock"
 )
 
 var (
@@ -85,8 +86,8 @@ end
 
 // upward is a Gemfile that asks for as much as a refused goal allowed: what is asked for, and of all others what is locked
 // or newer.
-func upward(t *testing.T, lock, manifest, ask string) string {
-	l, err := readLock("Gemfile.lock", []byte(lock))
+func upward(t *testing.T, text, manifest, ask string) string {
+	l, err := lock.Read("Gemfile.lock", []byte(text))
 	require.NoError(t, err)
 	wanted, rng, _ := strings.Cut(ask, " ")
 	var b strings.Builder
@@ -97,9 +98,9 @@ func upward(t *testing.T, lock, manifest, ask string) string {
 		case !is || strings.Contains(line, "git:"):
 			b.WriteString(line)
 		case name == wanted:
-			fmt.Fprintf(&b, "gem %q, %q, %q\n", name, rng, ">= "+l.version(name))
+			fmt.Fprintf(&b, "gem %q, %q, %q\n", name, rng, ">= "+l.Version(name))
 		default:
-			fmt.Fprintf(&b, "gem %q, %q\n", name, ">= "+l.version(name))
+			fmt.Fprintf(&b, "gem %q, %q\n", name, ">= "+l.Version(name))
 		}
 	}
 	return b.String()
@@ -119,17 +120,17 @@ func TestRandom(t *testing.T) {
 			repositories(t, map[string]string{"git:mast/mast.gemspec": source})
 		}
 		write("Gemfile", manifest)
-		lock := locked(t, dir, before)
-		if !strings.Contains(lock, "GEM\n") {
+		text := locked(t, dir, before)
+		if !strings.Contains(text, "GEM\n") {
 			skipped++ // there was no solution to begin with
 			continue
 		}
-		write("Gemfile.lock", lock)
+		write("Gemfile.lock", text)
 		state, err := solved(t, dir, before+after, ask, "")
 		var conflict *solve.Conflict
 		if errors.As(err, &conflict) {
 			assert.NotEmpty(t, conflict.Proof().Lines())
-			write("Gemfile", upward(t, lock, manifest, ask))
+			write("Gemfile", upward(t, text, manifest, ask))
 			require.NoError(t, os.Remove(filepath.Join(dir, "Gemfile.lock")))
 			if theirs := locked(t, dir, before+after); strings.Contains(theirs, "GEM\n") {
 				assert.Contains(t, theirs, ".rc1)", "seed %d: Bundler finds a solution, and with no pre-release that nobody named", seed)
@@ -144,7 +145,7 @@ func TestRandom(t *testing.T) {
 		}
 		ours, err := os.ReadFile(filepath.Join(dir, "Gemfile.lock"))
 		require.NoError(t, err)
-		l, err := readLock("Gemfile.lock", ours)
+		l, err := lock.Read("Gemfile.lock", ours)
 		require.NoError(t, err)
 		check(t, dir, l)
 		if !assert.Equal(t, locked(t, dir, before+after), string(ours), "seed %d, %s, %s", seed, ask, manifest) {

@@ -19,6 +19,8 @@ import (
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/lock"
+	"bellwether/internal/ecosystem/gem/project"
 	"bellwether/internal/host/fetch"
 	"bellwether/internal/standin/shorthand"
 	"bellwether/internal/standin/verdict"
@@ -179,11 +181,11 @@ func runShape(t *testing.T, archive *txtar.Archive) {
 	}
 	ours, err := os.ReadFile(filepath.Join(dir, "Gemfile.lock"))
 	require.NoError(t, err)
-	l, err := readLock("Gemfile.lock", ours)
+	l, err := lock.Read("Gemfile.lock", ours)
 	require.NoError(t, err)
 	got := map[string]string{}
-	for _, s := range l.gems() {
-		got[s.name] = s.version
+	for _, s := range l.Gems() {
+		got[s.Name] = s.Version
 	}
 	want := map[string]string{}
 	for line := range strings.Lines(parts["want"]) {
@@ -284,7 +286,7 @@ func solvedAsWritten(t *testing.T, dir string, r ecosystem.Registry, goal contra
 
 // check looks every dependency of a lock up, knowing nothing but the lock and the Gemfile: each is
 // there, in its range, and everything is needed by something.
-func check(t *testing.T, dir string, l *lock) {
+func check(t *testing.T, dir string, l *lock.Lock) {
 	t.Helper()
 	x, err := ecosystem.Walk(os.DirFS(dir), nil)
 	require.NoError(t, err)
@@ -298,42 +300,42 @@ func check(t *testing.T, dir string, l *lock) {
 		}
 		r, err := version.Gem{}.ParseRange(rng)
 		require.NoError(t, err)
-		v, err := version.Gem{}.Parse(l.version(name))
+		v, err := version.Gem{}.Parse(l.Version(name))
 		require.NoError(t, err)
-		assert.True(t, l.has(name) && r.Contains(v), "%s asks for %s %s, and %s is locked", by, name, rng, l.version(name))
+		assert.True(t, l.Has(name) && r.Contains(v), "%s asks for %s %s, and %s is locked", by, name, rng, l.Version(name))
 	}
 	for _, q := range c.Requirements {
-		if !l.has(q.Name) && q.When != nil {
+		if !l.Has(q.Name) && q.When != nil {
 			continue // for a platform that the lock is not for
 		}
-		meets(q.Site.String(), q.Name, c.Detail.(*project).versions(q))
+		meets(q.Site.String(), q.Name, c.Detail.(*project.Project).Versions(q))
 	}
-	for _, s := range l.sections {
-		for _, one := range s.specs {
-			needed[one.name] = needed[one.name] || s.kind == "PATH"
-			for _, d := range one.deps {
-				meets(one.name, d.name, d.rng)
+	for _, s := range l.Sections {
+		for _, one := range s.Specs {
+			needed[one.Name] = needed[one.Name] || s.Kind == "PATH"
+			for _, d := range one.Deps {
+				meets(one.Name, d.Name, d.Rng)
 			}
 		}
 	}
-	if sums := l.section("CHECKSUMS"); sums != nil {
+	if sums := l.Section("CHECKSUMS"); sums != nil {
 		var listed, there []string
-		for _, line := range sums.lines {
+		for _, line := range sums.Lines {
 			name, sum, stated := strings.Cut(strings.TrimSpace(line), " sha256=")
 			bare, _, _ := strings.Cut(name, " ")
-			if ofServer := slices.ContainsFunc(l.section("GEM").specs, func(one *spec) bool { return one.name == bare }); !ofServer {
+			if ofServer := slices.ContainsFunc(l.Section("GEM").Specs, func(one *lock.Spec) bool { return one.Name == bare }); !ofServer {
 				assert.False(t, stated, line)
 				continue
 			}
 			assert.Len(t, sum, 64, line)
 			listed = append(listed, name)
 		}
-		for _, one := range l.section("GEM").specs {
-			there = append(there, one.name+" ("+fullName(one.version, one.platform)+")")
+		for _, one := range l.Section("GEM").Specs {
+			there = append(there, one.Name+" ("+lock.FullName(one.Version, one.Platform)+")")
 		}
 		assert.Equal(t, there, listed)
 	}
-	for _, s := range l.gems() {
-		assert.True(t, needed[s.name], "nobody needs %s", s.name)
+	for _, s := range l.Gems() {
+		assert.True(t, needed[s.Name], "nobody needs %s", s.Name)
 	}
 }

@@ -21,6 +21,8 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/project"
+	"bellwether/internal/ecosystem/gem/registry"
 	"bellwether/internal/host/fetch"
 )
 
@@ -57,7 +59,7 @@ func TestSources(t *testing.T) {
 		},
 		"a mirror with a login": {
 			gemfile: "source \"https://gems.example/\"\ngem 'a'",
-			config:  "---\nBUNDLE_MIRROR__HTTPS://GEMS__EXAMPLE/: \"SERVER/m\"\n" + key(host) + ": you:there\n",
+			config:  "---\nBUNDLE_MIRROR__HTTPS://GEMS__EXAMPLE/: \"SERVER/m\"\n" + registry.Key(host) + ": you:there\n",
 			want:    []string{"/m/versions you:there", "/m/info/a you:there"},
 		},
 		"the environment": {
@@ -97,7 +99,7 @@ func TestSources(t *testing.T) {
 			require.NoError(t, err)
 			component, err := Ecosystem{}.Read(x, ".")
 			require.NoError(t, err)
-			_, err = r.Releases(t.Context(), model.Subject{Kind: Name, Name: component.Requirements[0].Name})
+			_, err = r.Releases(t.Context(), model.Subject{Kind: project.Name, Name: component.Requirements[0].Name})
 			if strings.Contains(name, "unknown") {
 				assert.ErrorContains(t, err, "no source of the Gemfile knows missing")
 			} else {
@@ -106,7 +108,8 @@ func TestSources(t *testing.T) {
 			assert.Equal(t, c.want, asked)
 		})
 	}
-	header, refused := config{layers: []map[string]string{{key("gems.example"): "a:b"}}}.authorization("http://gems.example/")
+	config := registry.Config{Layers: []map[string]string{{registry.Key("gems.example"): "a:b"}}}
+	header, refused := config.Authorization("http://gems.example/")
 	assert.Empty(t, header)
 	assert.Contains(t, refused, "would go over plain HTTP")
 }
@@ -131,7 +134,7 @@ func TestTrust(t *testing.T) {
 			Ask: func(context.Context, ...string) (string, error) { return "", assert.AnError },
 		}, ".")
 		require.NoError(t, err)
-		_, err = r.Releases(t.Context(), model.Subject{Kind: Name, Name: "a"})
+		_, err = r.Releases(t.Context(), model.Subject{Kind: project.Name, Name: "a"})
 		return err
 	}
 	require.NoError(t, releases("", "BUNDLE_SSL_CA_CERT="+file))
@@ -170,7 +173,7 @@ func TestListing(t *testing.T) {
 		}, ".")
 		require.NoError(t, err)
 		var all []model.Release
-		all, wrong = r.Releases(t.Context(), model.Subject{Kind: Name, Name: "a"})
+		all, wrong = r.Releases(t.Context(), model.Subject{Kind: project.Name, Name: "a"})
 		return all
 	}
 	assert.Len(t, releases(), 1)
@@ -204,7 +207,7 @@ func TestDates(t *testing.T) {
 		Ask: func(context.Context, ...string) (string, error) { return "", assert.AnError },
 	}, ".")
 	require.NoError(t, err)
-	all, err := r.Releases(t.Context(), model.Subject{Kind: Name, Name: "a"})
+	all, err := r.Releases(t.Context(), model.Subject{Kind: project.Name, Name: "a"})
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, "1.0.0", all[0].Version)
@@ -218,7 +221,7 @@ func TestSettings(t *testing.T) {
 	home := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".gemrc"), []byte(
 		"---\n:verbose: true\n:sources:\n- https://gems.example/\n:http_proxy: http://proxy.example:8080\n"), 0o600))
-	c, err := readConfig(ecosystem.Surroundings{Home: home, Files: fstest.MapFS{}, Environ: []string{"NETRC=" + home + "/none"}}, ".")
+	c, err := registry.ReadConfig(ecosystem.Surroundings{Home: home, Files: fstest.MapFS{}, Environ: []string{"NETRC=" + home + "/none"}}, ".")
 	require.NoError(t, err)
-	assert.Equal(t, "http://proxy.example:8080", c.proxy)
+	assert.Equal(t, "http://proxy.example:8080", c.Proxy)
 }

@@ -1,4 +1,4 @@
-package gem
+package registry
 
 import (
 	"archive/tar"
@@ -26,31 +26,31 @@ const (
 	maxUnpacked = 1 << 30
 	maxFiles    = 200_000
 	maxRatio    = 200
-	largeFrom   = 64 << 20
+	LargeFrom   = 64 << 20
 )
 
 // Archive are the files of a release's archive that are wanted.
-func (r *registry) Archive(
+func (r *Registry) Archive(
 	ctx context.Context, s model.Subject, release string, wanted ecosystem.Wanted,
 ) (files []ecosystem.ArchiveFile, err error) {
-	list, err := r.variants(ctx, s.Name)
+	list, err := r.Variants(ctx, s.Name)
 	if err != nil {
 		return nil, err
 	}
-	var v *variant
+	var v *Variant
 	for _, one := range list {
-		if one.version == release && (v == nil || one.platform == "ruby") {
+		if one.Version == release && (v == nil || one.Platform == "ruby") {
 			v = one
 		}
 	}
 	if v == nil {
-		return nil, fmt.Errorf("%s %s: %w", s.Name, release, errMissing)
+		return nil, fmt.Errorf("%s %s: %w", s.Name, release, ErrMissing)
 	}
 	address, header := r.address(v.source, archiveName(s.Name, v))
-	payload, err := r.around.Client.Document(ctx, fetch.Request{
-		URL: address, Authorization: header, Limit: maxArchive, Forever: true, Form: "gem-archive/1 " + wanted.Form + " " + v.sha256,
+	payload, err := r.Around.Client.Document(ctx, fetch.Request{
+		URL: address, Authorization: header, Limit: maxArchive, Forever: true, Form: "gem-archive/1 " + wanted.Form + " " + v.Sha256,
 		Distil: func(archive io.Reader) ([]byte, error) {
-			list, err := readArchive(archive, v.sha256, wanted)
+			list, err := readArchive(archive, v.Sha256, wanted)
 			if err != nil {
 				return nil, err
 			}
@@ -80,7 +80,7 @@ func readArchive(archive io.Reader, sha string, wanted ecosystem.Wanted) (list [
 		if f.Name != "data.tar.gz" {
 			continue
 		}
-		if list, err = readData(outer, f.Size, wanted); err != nil {
+		if list, err = ReadData(outer, f.Size, wanted); err != nil {
 			return nil, fmt.Errorf("the archive: %w", err)
 		}
 	}
@@ -93,8 +93,8 @@ func readArchive(archive io.Reader, sha string, wanted ecosystem.Wanted) (list [
 	return list, nil
 }
 
-// readData reads the wanted files of a packed tar of so many bytes.
-func readData(packed io.Reader, size int64, wanted ecosystem.Wanted) (list []ecosystem.ArchiveFile, err error) {
+// ReadData reads the wanted files of a packed tar of so many bytes.
+func ReadData(packed io.Reader, size int64, wanted ecosystem.Wanted) (list []ecosystem.ArchiveFile, err error) {
 	unzipped, err := gzip.NewReader(packed)
 	if err != nil {
 		return nil, err
@@ -106,7 +106,7 @@ func readData(packed io.Reader, size int64, wanted ecosystem.Wanted) (list []eco
 		switch {
 		case limited.N <= 0: // which reads as an end
 			return nil, fmt.Errorf("it is larger than %d bytes", int64(maxUnpacked))
-		case maxUnpacked-limited.N > max(largeFrom, maxRatio*size):
+		case maxUnpacked-limited.N > max(LargeFrom, maxRatio*size):
 			return nil, fmt.Errorf("it becomes more than %d times larger when it is unpacked", maxRatio)
 		case n > maxFiles:
 			return nil, fmt.Errorf("it has more than %d files", maxFiles)

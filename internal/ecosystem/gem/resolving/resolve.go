@@ -1,4 +1,5 @@
-package gem
+// Package resolving finds versions for what a Gemfile asks for, and the lock that follows.
+package resolving
 
 import (
 	"context"
@@ -14,43 +15,18 @@ import (
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/gem/gemfile"
+	"bellwether/internal/ecosystem/gem/project"
+	"bellwether/internal/ecosystem/gem/registry"
 )
-
-// inEffect tells whether a line of the Gemfile is for any platform of the lock: Bundler lists what is
-// not among the dependencies alone.
-func (p *project) inEffect(q model.Requirement) bool {
-	if p.lock.has(q.Name) {
-		return true
-	}
-	return (q.Fixed == "" || q.Fixed == "git source") && !p.lock.asksFor(q.Name) && holds(q.When, p.lock.platforms)
-}
-
-// versions are those that a requirement takes: of a gem from a repository, those that stand beside it.
-func (p *project) versions(q model.Requirement) string {
-	if !strings.HasPrefix(q.Range, sourceMark) {
-		return q.Range
-	}
-	for _, d := range p.gemfile.gems {
-		if d.name == q.Name {
-			return d.rng
-		}
-	}
-	return ""
-}
-
-// outdated tells whether the lock has a version that its Gemfile does not take any more.
-func (p *project) outdated(name string, rng version.Range) bool {
-	v, err := version.Gem{}.Parse(p.lock.version(name))
-	return err == nil && p.lock.has(name) && !rng.Contains(v)
-}
 
 // Resolve finds versions for the whole component, with as little change as the goal allows, and
 // writes manifest and lock.
-func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
-	p := ask.Component.Detail.(*project)
-	if p.lock == nil {
+func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*contract.State, error) {
+	p := ask.Component.Detail.(*project.Project)
+	if p.Lock == nil {
 		var err error
-		if p, err = r.withFirstLock(ctx, p); err != nil {
+		if p, err = withFirstLock(ctx, r, p); err != nil {
 			return nil, err
 		}
 	}
@@ -63,21 +39,21 @@ func (r *registry) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.St
 		return nil, err
 	}
 	moves := result.Moves(
-		Name,
+		project.Name,
 		ask.Component.Requirements,
 		func(q model.Requirement) flat.Key { return flat.Key{Name: q.Name} },
 		version.Gem{},
 	)
 	s := &contract.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	for _, c := range result.Chosen {
-		if text := r.twofold(ctx, c.Key.Name, c.Version); text != "" && c.Was != c.Version {
+		if text := r.Twofold(ctx, c.Key.Name, c.Version); text != "" && c.Was != c.Version {
 			s.Notable = append(s.Notable, text)
 		}
-		if text := r.takenBack(ctx, c.Key.Name, c.Was); text != "" {
+		if text := r.TakenBack(ctx, c.Key.Name, c.Was); text != "" {
 			s.Notable = append(s.Notable, text)
 		}
 	}
-	return s, r.write(ctx, x, ask, result, s)
+	return s, write(ctx, r, x, ask, result, s)
 }
 
 // solve finds a state. Nothing goes down where there is any other way, and a pre-release that nobody named at first is
@@ -114,16 +90,16 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 	request.Goal.Bounds = map[string]contract.Bound{}
 	maps.Copy(request.Goal.Bounds, ask.Goal.Bounds)
 	x.preview.ask(ask.Goal)
-	for _, s := range p.lock.gems() {
-		request.Locked[flat.Key{Name: s.name}] = s.version
+	for _, s := range p.Lock.Gems() {
+		request.Locked[flat.Key{Name: s.Name}] = s.Version
 	}
 	at := map[string]int{}
 	for _, q := range ask.Component.Requirements {
-		rng, err := version.Gem{}.ParseRange(p.versions(q))
+		rng, err := version.Gem{}.ParseRange(p.Versions(q))
 		if err != nil {
 			return request, &model.Fault{Doing: "reading the Gemfile", File: q.Site.File, Line: q.Site.Line, Wrong: err.Error()}
 		}
-		if !p.inEffect(q) {
+		if !p.InEffect(q) {
 			continue
 		}
 		allows := x.allows(ctx, q.Name, rng.(*version.GemRange), true)
@@ -135,27 +111,27 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 		}
 		at[q.Name] = len(request.Roots)
 		request.Roots = append(request.Roots, flat.Root{
-			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: allows}, Range: orAny(q.Range),
+			Name: q.Name, Option: flat.Option{Key: flat.Key{Name: q.Name}, Allows: allows}, Range: gemfile.OrAny(q.Range),
 			Where: q.Site.String(),
 		})
-		if request.Goal.Bound(q.Name).Allow == nil && p.outdated(q.Name, rng) {
+		if request.Goal.Bound(q.Name).Allow == nil && p.Outdated(q.Name, rng) {
 			request.Goal.Bounds[q.Name] = contract.Bound{
 				Allow: allows, Why: fmt.Sprintf("%s asks for %s %s, which the lock does not have", q.Site, q.Name, q.Range),
 			}
 		}
 	}
-	for _, s := range p.lock.sections {
-		if s.kind != "PATH" {
+	for _, s := range p.Lock.Sections {
+		if s.Kind != "PATH" {
 			continue
 		}
-		for _, one := range s.specs {
-			if _, asked := at[one.name]; !asked {
-				at[one.name] = len(request.Roots)
+		for _, one := range s.Specs {
+			if _, asked := at[one.Name]; !asked {
+				at[one.Name] = len(request.Roots)
 				request.Roots = append(request.Roots, flat.Root{
-					Name: one.name, Option: flat.Option{
-						Key: flat.Key{Name: one.name}, Allows: func(version.Version) bool { return true },
+					Name: one.Name, Option: flat.Option{
+						Key: flat.Key{Name: one.Name}, Allows: func(version.Version) bool { return true },
 					}, Range: "as it is",
-					Where: p.lock.file,
+					Where: p.Lock.File,
 				})
 			}
 		}
@@ -165,14 +141,14 @@ func (x index) request(ctx context.Context, ask ecosystem.Ask) (flat.Request, er
 
 // write gives the edits that make the state: requirements that do not take their new version any
 // more, and the lock.
-func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result *flat.Result, s *contract.State) error {
-	ranges := restatements{}
+func write(ctx context.Context, r *registry.Registry, x index, ask ecosystem.Ask, result *flat.Result, s *contract.State) error {
+	ranges := project.Restatements{}
 	splices := map[string][]model.Splice{}
 	for i := range s.Moves {
 		m := &s.Moves[i]
 		m.Sites = nil
 		for _, q := range ask.Component.Find(m.Key()) {
-			fresh, changes, err := restated(x.project.versions(q), m.To)
+			fresh, changes, err := restated(x.project.Versions(q), m.To)
 			if err != nil {
 				return err
 			}
@@ -184,12 +160,12 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 				continue
 			}
 			ranges[q.Site] = fresh
-			splices[q.Site.File] = append(splices[q.Site.File], model.Splice{Site: q.Site, New: x.project.quotedLike(q, fresh)})
+			splices[q.Site.File] = append(splices[q.Site.File], model.Splice{Site: q.Site, New: x.project.QuotedLike(q, fresh)})
 			m.Sites = append(m.Sites, q.Site)
 		}
 	}
 	for file, list := range splices {
-		src, err := x.project.source(file, r.around)
+		src, err := x.project.Source(file, r.Around)
 		if err != nil {
 			return err
 		}
@@ -209,8 +185,8 @@ func (r *registry) write(ctx context.Context, x index, ask ecosystem.Ask, result
 	if err != nil {
 		return err
 	}
-	if string(next) != string(x.project.lockText) {
-		s.Edits = append(s.Edits, model.FileEdit{File: x.project.lock.file, Old: x.project.lockText, New: next})
+	if string(next) != string(x.project.LockText) {
+		s.Edits = append(s.Edits, model.FileEdit{File: x.project.Lock.File, Old: x.project.LockText, New: next})
 	}
 	slices.SortFunc(s.Edits, func(a, b model.FileEdit) int { return strings.Compare(a.File, b.File) })
 	return nil
@@ -230,23 +206,4 @@ func restated(asked, to string) (fresh string, changes bool, err error) {
 		return "", false, nil
 	}
 	return version.Gem{}.Restate(asked, v), true, nil
-}
-
-// lockRange is a requirement as a lock has it: its parts in the reverse order of their texts, and
-// nothing for any version.
-func lockRange(rng string) string {
-	var parts []string
-	for part := range strings.SplitSeq(rng, ",") {
-		part = strings.TrimSpace(part)
-		if part == "" || part == ">= 0" {
-			continue
-		}
-		if c := part[0]; c >= '0' && c <= '9' {
-			part = "= " + part
-		}
-		parts = append(parts, part)
-	}
-	slices.Sort(parts)
-	slices.Reverse(parts)
-	return strings.Join(parts, ", ")
 }

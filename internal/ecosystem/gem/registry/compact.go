@@ -1,4 +1,4 @@
-package gem
+package registry
 
 import (
 	"bytes"
@@ -39,7 +39,7 @@ type listing struct {
 }
 
 // listing is that of a source.
-func (r *registry) listing(ctx context.Context, source string, anew bool) *listing {
+func (r *Registry) listing(ctx context.Context, source string, anew bool) *listing {
 	r.mu.Lock()
 	l := r.all[source]
 	if l == nil || anew && !l.anew {
@@ -51,9 +51,9 @@ func (r *registry) listing(ctx context.Context, source string, anew bool) *listi
 	return l
 }
 
-func (l *listing) ask(ctx context.Context, r *registry, source string) {
+func (l *listing) ask(ctx context.Context, r *Registry, source string) {
 	address, header := r.address(source, "versions")
-	text, err := r.around.Client.Document(ctx, fetch.Request{
+	text, err := r.Around.Client.Document(ctx, fetch.Request{
 		URL: address, Accept: "text/plain", Authorization: header, Form: "gem-versions/2", Limit: maxVersions, Absent: []byte{},
 		Grows: true, Anew: l.anew,
 	})
@@ -66,12 +66,12 @@ func (l *listing) ask(ctx context.Context, r *registry, source string) {
 	}
 	l.there = bytes.HasPrefix(text, []byte("created_at:")) // anything else is an answer to whatever is asked
 	if l.there {
-		l.sums = readVersions(text)
+		l.sums = ReadVersions(text)
 	}
 }
 
-// readVersions reads the list of all gems: a line each, or several, of which the last one counts: "rack 1.0.0,1.1.0 DIGEST".
-func readVersions(text []byte) map[string]string {
+// ReadVersions reads the list of all gems: a line each, or several, of which the last one counts: "rack 1.0.0,1.1.0 DIGEST".
+func ReadVersions(text []byte) map[string]string {
 	sums := map[string]string{}
 	if _, rest, ok := bytes.Cut(text, []byte("---\n")); ok {
 		text = rest
@@ -108,7 +108,7 @@ func (l *listing) names(gem string, list []byte) bool {
 }
 
 // info is a gem's list of releases as a source has it; empty for a gem that it does not know.
-func (r *registry) info(ctx context.Context, source, name string) ([]byte, error) {
+func (r *Registry) info(ctx context.Context, source, name string) ([]byte, error) {
 	all := r.listing(ctx, source, false)
 	if all.without(name) {
 		all = r.listing(ctx, source, true)
@@ -133,13 +133,13 @@ func (r *registry) info(ctx context.Context, source, name string) ([]byte, error
 	if all.sums[name] != "" {
 		request.Fresh = func(kept []byte) bool { return len(kept) > 0 && all.names(name, kept) }
 	}
-	list, err := r.around.Client.Document(ctx, request)
-	if err != nil || all.names(name, list) || r.around.Client.Offline() {
+	list, err := r.Around.Client.Document(ctx, request)
+	if err != nil || all.names(name, list) || r.Around.Client.Offline() {
 		return list, err
 	}
 	if all = r.listing(ctx, source, true); all.err == nil && !all.names(name, list) { // it changed in between
 		request.Anew = true
-		list, err = r.around.Client.Document(ctx, request)
+		list, err = r.Around.Client.Document(ctx, request)
 		if err == nil && !all.names(name, list) {
 			err = &model.Fault{
 				Doing: "asking for " + name, Found: true,
@@ -153,12 +153,12 @@ func (r *registry) info(ctx context.Context, source, name string) ([]byte, error
 
 // ask gives the releases of a gem, of its own source or of all global ones, as Bundler has it. Of a
 // release that several of those list, that of the last one counts.
-func (r *registry) ask(ctx context.Context, name string) (all []*variant, err error) {
-	if !gemName.MatchString(name) {
+func (r *Registry) ask(ctx context.Context, name string) (all []*Variant, err error) {
+	if !GemName.MatchString(name) {
 		return nil, fmt.Errorf("%q is no name of a gem", name)
 	}
-	sources := r.sources
-	if own := r.ownSource(name); own != "" {
+	sources := r.Sources
+	if own := r.OwnSource(name); own != "" {
 		sources = []string{own}
 	}
 	if len(sources) == 0 {
@@ -181,7 +181,7 @@ func (r *registry) ask(ctx context.Context, name string) (all []*variant, err er
 		all = together(all, list, source)
 	}
 	if knowing == nil {
-		return nil, cmp.Or(r.older(ctx, sources), errUnknown)
+		return nil, cmp.Or(r.older(ctx, sources), ErrUnknown)
 	}
 	if len(knowing) > 1 {
 		r.mu.Lock()
@@ -192,7 +192,7 @@ func (r *registry) ask(ctx context.Context, name string) (all []*variant, err er
 }
 
 // list is what a source lists of a gem; nil for a gem that it does not know.
-func (r *registry) list(ctx context.Context, source, name string) ([]*variant, error) {
+func (r *Registry) list(ctx context.Context, source, name string) ([]*Variant, error) {
 	r.mu.Lock()
 	list := r.heard[asked{source, name}]
 	r.mu.Unlock()
@@ -206,7 +206,7 @@ func (r *registry) list(ctx context.Context, source, name string) ([]*variant, e
 	if len(text) == 0 {
 		return nil, nil
 	}
-	list, err = readInfo(string(text))
+	list, err = ReadInfo(string(text))
 	if err != nil {
 		return nil, fmt.Errorf("reading what %s lists of %s: %w", harmless.Address(source), name, err)
 	}
@@ -215,9 +215,9 @@ func (r *registry) list(ctx context.Context, source, name string) ([]*variant, e
 
 // older is the error of a source that has no compact index at all: it may have the older
 // interface only, which is not read.
-func (r *registry) older(ctx context.Context, sources []string) error {
+func (r *Registry) older(ctx context.Context, sources []string) error {
 	for _, source := range sources {
-		if l := r.listing(ctx, source, false); l.err == nil && !l.there && !r.around.Client.Offline() {
+		if l := r.listing(ctx, source, false); l.err == nil && !l.there && !r.Around.Client.Offline() {
 			return fmt.Errorf("%s has no compact index; if it has only the older interface, that is not read", harmless.Address(source))
 		}
 	}

@@ -1,4 +1,4 @@
-package gem
+package resolving
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/gem/project"
 )
 
 // previews are the gems whose pre-releases may be taken. Bundler takes them of a gem of which anything that is in
@@ -20,11 +21,11 @@ type previews struct {
 	heard  map[string]bool // what some release names that was looked at
 }
 
-func newPreviews(p *project) *previews {
+func newPreviews(p *project.Project) *previews {
 	all := &previews{stated: map[string]bool{}, may: map[string]bool{}, heard: map[string]bool{}}
-	for _, d := range slices.Concat(p.gemfile.gems, p.specced) {
-		if rng, err := (version.Gem{}).ParseRange(d.rng); err == nil && rng.(*version.GemRange).Preview() {
-			all.stated[d.name] = true
+	for _, d := range slices.Concat(p.Gemfile.Gems, p.Specced) {
+		if rng, err := (version.Gem{}).ParseRange(d.Rng); err == nil && rng.(*version.GemRange).Preview() {
+			all.stated[d.Name] = true
 		}
 	}
 	return all
@@ -74,8 +75,8 @@ func (x index) named(ctx context.Context, result *flat.Result) bool {
 	names := map[string]bool{}
 	for _, c := range result.Chosen {
 		for _, d := range x.deps(ctx, c.Key.Name, c.Version) {
-			if said := x.read(d.rng); said.err == nil && said.rng.Preview() {
-				names[d.name] = true
+			if said := read(x.Registry, d.Rng); said.err == nil && said.rng.Preview() {
+				names[d.Name] = true
 			}
 		}
 	}

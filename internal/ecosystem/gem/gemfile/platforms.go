@@ -1,9 +1,10 @@
-package gem
+package gemfile
 
 import (
-	"bellwether/internal/core/condition"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/condition"
 )
 
 // words are the names in a value: ":mri", "[:mri, :mingw]".
@@ -29,9 +30,9 @@ func anyPlatform(names []string) (any condition.Expr) {
 	return any
 }
 
-// holds tells whether a condition may hold on one of the lock's platforms: a Gemfile names them as "mri" or "jruby_92". Which Ruby
+// Holds tells whether a condition may hold on one of the lock's platforms: a Gemfile names them as "mri" or "jruby_92". Which Ruby
 // of a platform is meant counts only when gems are installed.
-func holds(when condition.Expr, platforms []string) bool {
+func Holds(when condition.Expr, platforms []string) bool {
 	return when == nil || slices.ContainsFunc(platforms, func(platform string) bool {
 		return when.Eval(func(t condition.Term) condition.Truth {
 			name, _, _ := strings.Cut(strings.TrimPrefix(t.Value, "x64_"), "_")

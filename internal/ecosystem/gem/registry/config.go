@@ -1,4 +1,4 @@
-package gem
+package registry
 
 import (
 	"encoding/base64"
@@ -18,18 +18,19 @@ import (
 	"bellwether/internal/host/within"
 )
 
-// config is Bundler's own configuration.
-type config struct {
-	layers []map[string]string // of the project, the environment and the person; the first that has a key wins
+// Config is Bundler's own configuration.
+type Config struct {
+	Layers []map[string]string // of the project, the environment and the person; the first that has a key wins
 	own    []map[string]string // those that the project has no part in
 	logins map[string]string   // of netrc, by host
-	proxy  string              // of RubyGems' configuration
+	Proxy  string              // of RubyGems' configuration
 }
 
 // maxConfig bounds a file of configuration, in bytes.
 const maxConfig = 1 << 20
 
-func readConfig(s ecosystem.Surroundings, dir string) (c config, err error) {
+// ReadConfig reads the settings of Bundler and RubyGems, those of the project among them.
+func ReadConfig(s ecosystem.Surroundings, dir string) (c Config, err error) {
 	read := func(src []byte, err error) (layer map[string]string) {
 		if err != nil || len(src) > maxConfig {
 			return nil
@@ -55,21 +56,21 @@ func readConfig(s ecosystem.Surroundings, dir string) (c config, err error) {
 	c.own = []map[string]string{env}
 	if s.Home != "" {
 		c.own = append(c.own, read(within.Plain(filepath.Join(s.Home, ".bundle", "config"), maxConfig)))
-		c.proxy = read(within.Plain(filepath.Join(s.Home, ".gemrc"), maxConfig))[":http_proxy"]
+		c.Proxy = read(within.Plain(filepath.Join(s.Home, ".gemrc"), maxConfig))[":http_proxy"]
 	}
-	c.layers = slices.Insert(slices.Clone(c.own), 0, read(fs.ReadFile(s.Files, path.Join(dir, ".bundle/config"))))
+	c.Layers = slices.Insert(slices.Clone(c.own), 0, read(fs.ReadFile(s.Files, path.Join(dir, ".bundle/config"))))
 	c.logins, err = s.Netrc()
 	return c, err
 }
 
 // person is a setting that a project cannot make: what is trusted.
-func (c config) person(setting string) string {
-	return config{layers: c.own}.get(setting)
+func (c Config) person(setting string) string {
+	return Config{Layers: c.own}.get(setting)
 }
 
 // authorities are the certificates that Bundler trusts besides those of the system, from a file or
 // the files of a folder.
-func (c config) authorities() (all []byte, err error) {
+func (c Config) authorities() (all []byte, err error) {
 	name := c.person("ssl_ca_cert")
 	if name == "" {
 		return nil, nil
@@ -88,14 +89,14 @@ func (c config) authorities() (all []byte, err error) {
 	return all, err
 }
 
-// key is how a setting is written in files and in the environment.
-func key(setting string) string {
+// Key is how a setting is written in files and in the environment.
+func Key(setting string) string {
 	return "BUNDLE_" + strings.ToUpper(strings.NewReplacer(".", "__", "-", "___").Replace(setting))
 }
 
-func (c config) get(setting string) string {
-	for _, layer := range c.layers {
-		if v := layer[key(setting)]; v != "" {
+func (c Config) get(setting string) string {
+	for _, layer := range c.Layers {
+		if v := layer[Key(setting)]; v != "" {
 			return v
 		}
 	}
@@ -103,17 +104,17 @@ func (c config) get(setting string) string {
 }
 
 // mirror is the address that is asked in the place of a source.
-func (c config) mirror(source string) string {
+func (c Config) mirror(source string) string {
 	for _, form := range []string{source, strings.TrimSuffix(source, "/"), "all"} {
 		if m := c.get("mirror." + form); m != "" {
-			return withSlash(m)
+			return WithSlash(m)
 		}
 	}
 	return source
 }
 
-// authorization is the login for an address. One that would go over plain HTTP is not sent.
-func (c config) authorization(address string) (header, refused string) {
+// Authorization is the login for an address. One that would go over plain HTTP is not sent.
+func (c Config) Authorization(address string) (header, refused string) {
 	u, err := url.Parse(address)
 	if err != nil {
 		return "", ""
@@ -145,4 +146,5 @@ func basic(login string) string {
 	return "Basic " + base64.StdEncoding.EncodeToString([]byte(login))
 }
 
-func withSlash(address string) string { return strings.TrimSuffix(address, "/") + "/" }
+// WithSlash is an address with one slash at its end.
+func WithSlash(address string) string { return strings.TrimSuffix(address, "/") + "/" }

@@ -1,4 +1,5 @@
-package gem
+// Package gemfile reads Gemfiles and gemspecs by their tokens, and changes them in place. Nothing of them is run.
+package gemfile
 
 import (
 	"fmt"
@@ -14,42 +15,42 @@ import (
 	"bellwether/internal/core/model"
 )
 
-// gemfile is what a Gemfile declares, as far as its text tells.
-type gemfile struct {
-	main    string // the file that was read first
-	gems    []declared
-	sources []string // the addresses of the global ones, in order
-	specs   []string // folders of "gemspec" lines
-	has     map[string]bool
-	pinned  map[string]bool // gems with a source of their own
+// Gemfile is what a Gemfile declares, as far as its text tells.
+type Gemfile struct {
+	Main    string // the file that was read first
+	Gems    []Declared
+	Sources []string // the addresses of the global ones, in order
+	Specs   []string // folders of "gemspec" lines
+	Has     map[string]bool
+	Pinned  map[string]bool // gems with a source of their own
 	// computes is where a gem stands first whose line the text alone does not tell; zero if all tell.
-	computes model.Site
-	ruby     bool // it states which Ruby it needs
-	rakefile bool
-	tests    bool
-	notes    []string
-	texts    map[string][]byte // the files that were read
+	Computes model.Site
+	Ruby     bool // it states which Ruby it needs
+	Rakefile bool
+	Tests    bool
+	Notes    []string
+	Texts    map[string][]byte // the files that were read
 }
 
-// declared is a gem line.
-type declared struct {
-	name    string
-	rng     string // its requirements with commas between
-	site    model.Site
+// Declared is a gem line.
+type Declared struct {
+	Name    string
+	Rng     string // its requirements with commas between
+	Site    model.Site
 	parts   []model.Site // the texts of its requirements, one by one
-	group   string
-	source  string // an address, where it has one of its own
-	git     repository
-	path    string
-	fixed   string         // why it cannot be moved; empty if it can
-	when    condition.Expr // the platforms that it is for; nil for all
-	file    string
-	line    int
+	Group   string
+	Source  string // an address, where it has one of its own
+	Git     Repository
+	Path    string
+	Fixed   string         // why it cannot be moved; empty if it can
+	When    condition.Expr // the platforms that it is for; nil for all
+	File    string
+	Line    int
 	options map[string]string
-	start   int    // where the statement begins in its file
-	end     int    // and where it ends
+	Start   int    // where the statement begins in its file
+	End     int    // and where it ends
 	call    []part // its arguments; the first is the name
-	nested  bool   // it stands in a block
+	Nested  bool   // it stands in a block
 	looped  bool   // its name is one of a list
 }
 
@@ -59,7 +60,7 @@ type reader struct {
 	file   string
 	src    string
 	tokens []lex.Token
-	into   *gemfile
+	into   *Gemfile
 	blocks []block
 	depth  int
 }
@@ -74,27 +75,27 @@ type block struct {
 	close int // the brace that ends it; 0 for one that "end" ends
 }
 
-// readGemfile reads a Gemfile and those that it takes in.
-func readGemfile(files fs.FS, file string, src []byte) (*gemfile, error) {
+// Read reads a Gemfile and those that it takes in.
+func Read(files fs.FS, file string, src []byte) (*Gemfile, error) {
 	g := newGemfile(file)
 	if err := g.read(files, file, string(src), 0); err != nil {
 		return nil, err
 	}
-	for _, d := range g.gems {
-		g.has[d.name] = true
+	for _, d := range g.Gems {
+		g.Has[d.Name] = true
 	}
 	return g, nil
 }
 
-func newGemfile(file string) *gemfile {
-	return &gemfile{
-		main: file, has: map[string]bool{}, pinned: map[string]bool{}, texts: map[string][]byte{},
+func newGemfile(file string) *Gemfile {
+	return &Gemfile{
+		Main: file, Has: map[string]bool{}, Pinned: map[string]bool{}, Texts: map[string][]byte{},
 	}
 }
 
-func (g *gemfile) read(files fs.FS, file, src string, depth int) error {
+func (g *Gemfile) read(files fs.FS, file, src string, depth int) error {
 	r := newReader(file, src, g)
-	g.texts[file] = []byte(src)
+	g.Texts[file] = []byte(src)
 	r.files, r.depth = files, depth
 	for i := 0; i < len(r.tokens); {
 		next, err := r.statement(i)
@@ -143,7 +144,7 @@ func (r *reader) whole(from, to int) error {
 	return nil
 }
 
-func newReader(file, src string, into *gemfile) *reader {
+func newReader(file, src string, into *Gemfile) *reader {
 	if at := theEnd.FindStringIndex(src); at != nil {
 		src = src[:at[0]]
 	}
@@ -249,13 +250,13 @@ func (r *reader) statement(i int) (int, error) {
 			return end + 1, nil
 		}
 		if word == "source" && len(args.plain) > 0 {
-			r.into.sources = append(r.into.sources, args.plain[0].value)
+			r.into.Sources = append(r.into.Sources, args.plain[0].value)
 			r.login(i, args.plain[0].value)
 		}
 	case "gemspec":
-		r.into.specs = append(r.into.specs, path.Join(path.Dir(r.file), args.options["path"]))
+		r.into.Specs = append(r.into.Specs, path.Join(path.Dir(r.file), args.options["path"]))
 	case "ruby":
-		r.into.ruby = true
+		r.into.Ruby = true
 	case "eval_gemfile":
 		return end, r.other(i, args)
 	case "if", "unless", "case", "while", "until", "begin", "def":
@@ -281,15 +282,15 @@ func (r *reader) statement(i int) (int, error) {
 
 // compute notes that a line's text alone does not tell what it declares.
 func (r *reader) compute(line int) {
-	if r.into.computes.File == "" {
-		r.into.computes = model.Site{File: r.file, Line: line}
+	if r.into.Computes.File == "" {
+		r.into.Computes = model.Site{File: r.file, Line: line}
 	}
 }
 
 // login notes an address that has a login in it.
 func (r *reader) login(i int, address string) {
 	if plain, ok := harmless.WithoutLogin(address); ok && plain != address {
-		r.into.notes = append(r.into.notes, fmt.Sprintf(
+		r.into.Notes = append(r.into.Notes, fmt.Sprintf(
 			"%s:%d has a login in the address of a source, where everybody reads it, and Bundler writes it into the lock; put it into "+
 				"Bundler's own configuration",
 			r.file, r.line(i)))
@@ -350,7 +351,7 @@ func (r *reader) looped(variable string) []string {
 func (r *reader) other(i int, args args) error {
 	if len(args.plain) != 1 || r.depth > 8 {
 		r.compute(r.line(i))
-		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d takes in another Gemfile, whose name is computed", r.file, r.line(i)))
+		r.into.Notes = append(r.into.Notes, fmt.Sprintf("%s:%d takes in another Gemfile, whose name is computed", r.file, r.line(i)))
 		return nil
 	}
 	name := path.Join(path.Dir(r.file), args.plain[0].value)
@@ -374,16 +375,16 @@ func (r *reader) site(i int) model.Site {
 
 // Why a gem cannot be moved whose line the text alone does not tell.
 const (
-	conditional     = "it stands in a condition"
-	computedVersion = "its version is computed"
-	computedBlock   = "it stands in a block that is computed"
+	Conditional     = "it stands in a condition"
+	ComputedVersion = "its version is computed"
+	ComputedBlock   = "it stands in a block that is computed"
 )
 
 // gem reads a gem line.
 func (r *reader) gem(i, end int, a args) {
-	d := declared{
-		file: r.file, line: r.line(i), group: "default", options: a.options,
-		start: r.tokens[i].Start, end: r.tokens[end-1].End, call: a.parts, nested: len(r.blocks) > 0,
+	d := Declared{
+		File: r.file, Line: r.line(i), Group: "default", options: a.options,
+		Start: r.tokens[i].Start, End: r.tokens[end-1].End, call: a.parts, Nested: len(r.blocks) > 0,
 	}
 	first := i + 1
 	if r.text(first) == "(" {
@@ -397,77 +398,85 @@ func (r *reader) gem(i, end int, a args) {
 		a.plain = append([]argument{{value: names[0], site: model.Site{File: r.file}}}, a.plain...)
 		a.computed, d.looped = false, true
 		defer func() {
-			last := r.into.gems[len(r.into.gems)-1]
+			last := r.into.Gems[len(r.into.Gems)-1]
 			for _, name := range names[1:] {
-				last.name = name
-				r.into.gems = append(r.into.gems, last)
+				last.Name = name
+				r.into.Gems = append(r.into.Gems, last)
 			}
 		}()
 	} else if first >= len(r.tokens) || !r.plainString(first) {
 		a.plain = nil
 	}
 	if len(a.plain) == 0 || a.plain[0].site.File == "" {
-		r.compute(d.line)
-		r.into.notes = append(r.into.notes, fmt.Sprintf("%s:%d declares a gem whose name is computed; it is not moved", r.file, d.line))
+		r.compute(d.Line)
+		r.into.Notes = append(r.into.Notes, fmt.Sprintf("%s:%d declares a gem whose name is computed; it is not moved", r.file, d.Line))
 		return
 	}
-	d.name = a.plain[0].value
+	d.Name = a.plain[0].value
 	var texts []string
 	for _, p := range a.plain[1:] {
 		texts = append(texts, p.value)
 		d.parts = append(d.parts, p.site)
 	}
-	d.rng = strings.Join(texts, ", ")
-	d.site = model.Site{File: r.file, Line: d.line}
+	d.Rng = strings.Join(texts, ", ")
+	d.Site = model.Site{File: r.file, Line: d.Line}
 	if n := len(d.parts); n > 0 {
-		d.site = d.parts[0]
-		d.site.End = d.parts[n-1].End
-		d.site.Text = r.src[d.site.Start:d.site.End]
+		d.Site = d.parts[0]
+		d.Site.End = d.parts[n-1].End
+		d.Site.Text = r.src[d.Site.Start:d.Site.End]
 	}
 	for _, b := range r.blocks {
 		switch b.kind {
 		case "group":
-			d.group = b.value
+			d.Group = b.value
 		case "source":
-			d.source = b.value
+			d.Source = b.value
 		case "git", "github":
 			d.repository(b.kind, b.value, b.with)
 		case "path":
-			d.path = b.value
+			d.Path = b.value
 		case "condition":
-			d.fixed = conditional
+			d.Fixed = Conditional
 		case "platform", "platforms":
-			d.when = condition.All(d.when, anyPlatform(words(b.value)))
+			d.When = condition.All(d.When, anyPlatform(words(b.value)))
 		case "loop":
-			if d.rng != "" {
-				d.fixed = "one line of a loop states it for several"
+			if d.Rng != "" {
+				d.Fixed = "one line of a loop states it for several"
 			}
 		case "computed":
-			d.fixed = computedBlock
+			d.Fixed = ComputedBlock
 		}
 	}
 	for _, key := range []string{"group", "groups"} {
 		if v := a.options[key]; v != "" {
-			d.group = strings.Join(strings.Fields(strings.Trim(strings.ReplaceAll(v, ":", ""), "[] ")), " ")
+			d.Group = strings.Join(strings.Fields(strings.Trim(strings.ReplaceAll(v, ":", ""), "[] ")), " ")
 		}
 	}
 	for _, key := range []string{"platforms", "platform"} {
 		if v := a.options[key]; v != "" {
-			d.when = condition.All(d.when, anyPlatform(words(v)))
+			d.When = condition.All(d.When, anyPlatform(words(v)))
 		}
 	}
 	d.origin(a)
 	if r.modifier(i, end) < end {
-		d.fixed = conditional
+		d.Fixed = Conditional
 	}
-	if a.computed && d.fixed == "" {
-		d.fixed = computedVersion
+	if a.computed && d.Fixed == "" {
+		d.Fixed = ComputedVersion
 	}
-	if slices.Contains([]string{conditional, computedBlock, computedVersion}, d.fixed) {
-		r.compute(d.line)
+	if slices.Contains([]string{Conditional, ComputedBlock, ComputedVersion}, d.Fixed) {
+		r.compute(d.Line)
 	}
-	if d.source != "" || d.git.address != "" || d.path != "" {
-		r.into.pinned[d.name] = true
+	if d.Source != "" || d.Git.Address != "" || d.Path != "" {
+		r.into.Pinned[d.Name] = true
 	}
-	r.into.gems = append(r.into.gems, d)
+	r.into.Gems = append(r.into.Gems, d)
+}
+
+// OrAny is a range as messages say it.
+func OrAny(rng string) string {
+	if rng == "" {
+		return "any version"
+	}
+	return rng
 }

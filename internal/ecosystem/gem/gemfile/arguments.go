@@ -1,4 +1,4 @@
-package gem
+package gemfile
 
 import (
 	"strings"

@@ -1,71 +1,19 @@
-package gem
+package gemfile
 
 import (
-	"io/fs"
 	"path"
 	"regexp"
 	"strings"
 
 	"bellwether/internal/core/lex"
-	"bellwether/internal/core/model"
 )
 
-// readSpecs reads the requirements of the gemspec in a folder: they are its users', and are
-// met by the lock.
-func readSpecs(files fs.FS, dir string, p *project) (all []model.Requirement, err error) {
-	entries, err := fs.ReadDir(files, dir)
-	if err != nil {
-		return nil, nil
-	}
-	for _, e := range entries {
-		if path.Ext(e.Name()) != ".gemspec" {
-			continue
-		}
-		name := path.Join(dir, e.Name())
-		src, err := fs.ReadFile(files, name)
-		if err != nil {
-			return nil, &model.Fault{Doing: "reading a gemspec", File: name, Wrong: model.Reason(err)}
-		}
-		p.gemfile.texts[name] = src
-		own := strings.TrimSuffix(e.Name(), ".gemspec")
-		p.statedIn[own] = name
-		p.stated[own] = map[string]model.Requirement{}
-		spec := specDependencies(name, string(src))
-		p.vague[own] = spec.computes.File != ""
-		p.gemfile.notes = append(p.gemfile.notes, spec.notes...)
-		if p.gemfile.computes.File == "" {
-			p.gemfile.computes = spec.computes
-		}
-		for _, d := range spec.gems {
-			p.specced = append(p.specced, d)
-			q := p.requirement(d)
-			all = append(all, q)
-			p.state(own, q)
-		}
-	}
-	return all, nil
-}
+// Development is the group of what a gemspec asks for for those who develop the gem.
+const Development = "development"
 
-// state keeps what a gemspec asks for: for itself, or for those who develop it.
-func (p *project) state(gem string, q model.Requirement) {
-	if q.Fixed != "" {
-		return
-	}
-	if q.Group == development {
-		p.asked = append(p.asked, q)
-		return
-	}
-	if _, twice := p.stated[gem][q.Name]; !twice {
-		p.stated[gem][q.Name] = q
-	}
-}
-
-// development is the group of what a gemspec asks for for those who develop the gem.
-const development = "development"
-
-// specDependencies are the dependencies that a gemspec declares. Where it declares one whose name is computed, that is
+// SpecDependencies are the dependencies that a gemspec declares. Where it declares one whose name is computed, that is
 // noted.
-func specDependencies(file, src string) *gemfile {
+func SpecDependencies(file, src string) *Gemfile {
 	g := newGemfile(file)
 	r := newReader(file, src, g)
 	for i := 0; i < len(r.tokens); {
@@ -75,17 +23,17 @@ func specDependencies(file, src string) *gemfile {
 		}
 		r.enter(i)
 		group, ok := map[string]string{
-			"add_dependency": "runtime", "add_runtime_dependency": "runtime", "add_development_dependency": development,
+			"add_dependency": "runtime", "add_runtime_dependency": "runtime", "add_development_dependency": Development,
 		}[r.text(i)]
 		if !ok || r.text(i-1) != "." {
 			i++
 			continue
 		}
-		before := len(g.gems)
+		before := len(g.Gems)
 		end := r.end(i)
 		r.gem(i, end, arguments(r, i+1, end))
-		for k := before; k < len(g.gems); k++ {
-			g.gems[k].group, g.gems[k].nested = group, true
+		for k := before; k < len(g.Gems); k++ {
+			g.Gems[k].Group, g.Gems[k].Nested = group, true
 		}
 		i++
 	}
@@ -115,9 +63,9 @@ func (r *reader) enter(i int) {
 	}
 }
 
-// specVersion is the version that a gemspec gives its gem: a text, a constant or a file that
+// SpecVersion is the version that a gemspec gives its gem: a text, a constant or a file that
 // holds one, which are looked for among the other files; empty where it is computed in another way.
-func specVersion(file, src string, others map[string][]byte) string {
+func SpecVersion(file, src string, others map[string][]byte) string {
 	r := newReader(file, src, newGemfile(file))
 	for i := range r.tokens {
 		if r.text(i) != "version" || r.text(i-1) != "." || r.text(i+1) != "=" {

@@ -1,4 +1,4 @@
-package gem
+package registry
 
 import (
 	"context"
@@ -11,8 +11,8 @@ import (
 	"bellwether/internal/core/harmless"
 )
 
-// ownSource is the source that a gem has of its own; empty for a gem of the global ones.
-func (r *registry) ownSource(name string) string {
+// OwnSource is the source that a gem has of its own; empty for a gem of the global ones.
+func (r *Registry) OwnSource(name string) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.own[name]
@@ -20,7 +20,7 @@ func (r *registry) ownSource(name string) string {
 
 // scope finds which gems come from a source of their own because a gem of that source needs them: all
 // that such a source knows of what its gems need, in any release, as Bundler has it.
-func (r *registry) scope(ctx context.Context) {
+func (r *Registry) scope(ctx context.Context) {
 	by := map[string][]string{}
 	for name, source := range r.direct {
 		by[source] = append(by[source], name)
@@ -36,8 +36,8 @@ func (r *registry) scope(ctx context.Context) {
 
 // needed are the gems that some gems of a source need, as far as they were not seen before. Those that the
 // source knows are its own from then on.
-func (r *registry) needed(ctx context.Context, source string, names []string, seen map[string]bool) (next []string) {
-	lists := make([][]*variant, len(names))
+func (r *Registry) needed(ctx context.Context, source string, names []string, seen map[string]bool) (next []string) {
+	lists := make([][]*Variant, len(names))
 	var wait sync.WaitGroup
 	limit := make(chan struct{}, 16)
 	for i, name := range names {
@@ -61,10 +61,10 @@ func (r *registry) needed(ctx context.Context, source string, names []string, se
 		}
 		r.mu.Unlock()
 		for _, v := range lists[i] {
-			for _, d := range v.deps {
-				if !seen[d.name] && gemName.MatchString(d.name) {
-					seen[d.name] = true
-					next = append(next, d.name)
+			for _, d := range v.Deps {
+				if !seen[d.Name] && GemName.MatchString(d.Name) {
+					seen[d.Name] = true
+					next = append(next, d.Name)
 				}
 			}
 		}
@@ -73,22 +73,22 @@ func (r *registry) needed(ctx context.Context, source string, names []string, se
 }
 
 // together are the releases of several sources.
-func together(all, more []*variant, source string) []*variant {
+func together(all, more []*Variant, source string) []*Variant {
 	for _, v := range more {
 		v.source = source
 	}
-	all = slices.DeleteFunc(all, func(v *variant) bool {
-		return slices.ContainsFunc(more, func(o *variant) bool { return o.version == v.version && o.platform == v.platform })
+	all = slices.DeleteFunc(all, func(v *Variant) bool {
+		return slices.ContainsFunc(more, func(o *Variant) bool { return o.Version == v.Version && o.Platform == v.Platform })
 	})
 	all = append(all, more...)
-	slices.SortStableFunc(all, func(a, b *variant) int { return a.v.Compare(b.v) })
+	slices.SortStableFunc(all, func(a, b *Variant) int { return a.V.Compare(b.V) })
 	return all
 }
 
-// twofold says that a gem's version was taken though several sources know the gem; empty for one
+// Twofold says that a gem's version was taken though several sources know the gem; empty for one
 // that only one knows.
-func (r *registry) twofold(ctx context.Context, name, version string) string {
-	group, _ := r.release(ctx, name, version)
+func (r *Registry) Twofold(ctx context.Context, name, version string) string {
+	group, _ := r.Release(ctx, name, version)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	from := r.doubled[name]
