@@ -26,6 +26,8 @@ import (
 	"bellwether/internal/host/git"
 	"bellwether/internal/host/run"
 	"bellwether/internal/view"
+	"bellwether/internal/view/doc"
+	"bellwether/internal/view/drawing"
 	"bellwether/internal/work"
 	"bellwether/internal/work/carry"
 	"bellwether/internal/work/desk"
@@ -188,7 +190,7 @@ func (a *app) oneArg(what string) cobra.PositionalArgs {
 
 // out is where results are shown.
 func (a *app) out() (view.Out, error) {
-	if !slices.Contains(view.Formats, view.Format(a.format)) {
+	if !slices.Contains(doc.Formats, doc.Format(a.format)) {
 		return view.Out{}, usageError{fmt.Errorf("--format %q is not text, json or markdown", a.format)}
 	}
 	colour := false
@@ -206,7 +208,7 @@ func (a *app) out() (view.Out, error) {
 	if f, ok := a.stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		width, _, _ = term.GetSize(int(f.Fd()))
 	}
-	return view.Out{W: a.stdout, Format: view.Format(a.format), Colour: colour, Width: width}, nil
+	return view.Out{W: a.stdout, Format: doc.Format(a.format), Colour: colour, Width: width}, nil
 }
 
 // open opens the project with what the flags say.
@@ -304,7 +306,7 @@ func (a *app) conflict(err error, title string) error {
 		out = no.Ways
 	}
 	steps := ways.ProofSteps(c)
-	if err := a.drawing(func(file string) ([]byte, error) { return view.Proof(file, steps) }); err != nil {
+	if err := a.drawing(func(file string) ([]byte, error) { return drawing.Proof(file, steps) }); err != nil {
 		return err
 	}
 	if err := o.Conflict(title, steps, out); err != nil {

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"bellwether/internal/view"
+	"bellwether/internal/view/drawing"
 	"bellwether/internal/work"
 	"bellwether/internal/work/look"
 )
@@ -30,7 +31,7 @@ there, or proves that it cannot.`,
 			}
 			for _, e := range all {
 				if len(e.Steps) > 0 {
-					if err := a.drawing(func(file string) ([]byte, error) { return view.Proof(file, e.Steps) }); err != nil {
+					if err := a.drawing(func(file string) ([]byte, error) { return drawing.Proof(file, e.Steps) }); err != nil {
 						return err
 					}
 				}

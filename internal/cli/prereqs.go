@@ -10,6 +10,7 @@ import (
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/output"
 	"bellwether/internal/view"
+	"bellwether/internal/view/drawing"
 	"bellwether/internal/work"
 	"bellwether/internal/work/look"
 	"bellwether/internal/work/world"
@@ -35,7 +36,7 @@ is locked now. It ends with status 1 if anything is missing.`,
 			if err != nil {
 				return a.conflict(err, "There is no way to "+joined(opt.To, "meet all of it")+":")
 			}
-			if err := a.drawing(func(file string) ([]byte, error) { return view.Chain(file, r) }); err != nil {
+			if err := a.drawing(func(file string) ([]byte, error) { return drawing.Chain(file, r) }); err != nil {
 				return err
 			}
 			if err := o.Prereqs(r); err != nil {

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"bellwether/internal/view"
+	"bellwether/internal/view/doc"
 	"bellwether/internal/work"
 	"bellwether/internal/work/report"
 )
@@ -32,12 +33,12 @@ did not before.`,
   bellwether report --leg 2-quayside-4 --format junit`,
 		Args: a.noArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			format := view.Format(a.format)
+			format := doc.Format(a.format)
 			if !slices.Contains(view.ReportFormats, format) {
 				return usageError{fmt.Errorf("--format %q is not text, markdown, html, json or junit", a.format)}
 			}
-			if !slices.Contains(view.Formats, format) {
-				a.format = string(view.Text) // which others have, too
+			if !slices.Contains(doc.Formats, format) {
+				a.format = string(doc.Text) // which others have, too
 			}
 			return a.with(false, func(ctx context.Context, p *work.Project, o view.Out, _ []string) error {
 				o.Format = format

@@ -2,56 +2,29 @@ package view
 
 import (
 	"fmt"
-	"io"
 	"strings"
 
-	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/view/doc"
 )
-
-// diff is a unified diff.
-type diff []string
-
-// lineStyle is the meaning of a line of a diff.
-func lineStyle(l string) style {
-	switch {
-	case strings.HasPrefix(l, "--- "), strings.HasPrefix(l, "+++ "):
-		return strong
-	case strings.HasPrefix(l, "@@"):
-		return faint
-	case strings.HasPrefix(l, "+"):
-		return good
-	case strings.HasPrefix(l, "-"):
-		return bad
-	}
-	return usual
-}
-
-func (x diff) text(w io.Writer, p palette) {
-	for _, l := range x {
-		fmt.Fprintln(w, p.paint(span{l, lineStyle(l)}))
-	}
-}
-
-func (x diff) markdown(w io.Writer) { fmt.Fprintln(w, harmless.Fenced(x)) }
 
 // shownDiff is how many lines of a diff are shown where not all are asked for.
 const shownDiff = 120
 
 // Adapt shows what rules do, or would do. All shows the whole diff.
 func (o Out) Adapt(r *model.AdaptResult, all bool) error {
-	d := &document{}
+	d := &doc.Document{}
 	title := "repairs by rules"
 	note := ""
 	if len(r.For) > 0 {
 		note = "for " + spelling.Few(r.For, 3)
 	}
-	d.add(heading{title, note})
+	d.Add(doc.Heading{Title: title, Note: note})
 	if len(r.Rules) == 0 {
-		d.add(line{plain("no rule of a compat book is for these moves")})
+		d.Add(doc.Line{doc.Plain("no rule of a compat book is for these moves")})
 		if len(r.Keys) > 0 {
-			d.add(gap{})
+			d.Add(doc.Gap{})
 		}
 		keyFindings(d, r.Keys)
 		return o.show("adapt", r, d)
@@ -60,70 +33,72 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 	repairLeft(d, r.Rules, all)
 	keyFindings(d, r.Keys)
 	if len(r.Overlaps) > 0 {
-		d.add(heading{"changed by two rules", "the second one sees what the first one wrote"})
-		var rows list
+		d.Add(doc.Heading{Title: "changed by two rules", Note: "the second one sees what the first one wrote"})
+		var rows doc.List
 		for _, x := range r.Overlaps {
-			rows = append(rows, line{span{x.Place, strong}, plain(": %s, then %s", x.First, x.Second)})
+			rows = append(rows, doc.Line{doc.Strong(x.Place), doc.Plain(": %s, then %s", x.First, x.Second)})
 		}
-		d.add(some(rows, all), gap{})
+		d.Add(some(rows, all), doc.Gap{})
 	}
 	if len(r.Skipped) > 0 {
-		d.add(heading{"left alone", "a rule may be about these files"})
-		d.add(some(leftRows(r.Skipped), all), gap{})
+		d.Add(doc.Heading{Title: "left alone", Note: "a rule may be about these files"})
+		d.Add(some(leftRows(r.Skipped), all), doc.Gap{})
 	}
 	if r.Diff != "" {
 		lines := strings.Split(strings.TrimRight(r.Diff, "\n"), "\n")
 		if more := len(lines) - shownDiff; more > 20 && !all {
-			d.add(diff(lines[:shownDiff]), line{span{fmt.Sprintf("… and %s; --all shows them", count(more, "line", "lines")), faint}})
+			d.Add(doc.Diff(lines[:shownDiff]), doc.Line{doc.Faint(fmt.Sprintf("… and %s; --all shows them", doc.Count(more, "line", "lines")))})
 		} else {
-			d.add(diff(lines))
+			d.Add(doc.Diff(lines))
 		}
-		d.add(gap{})
+		d.Add(doc.Gap{})
 	}
 	files, places := totals(r.Rules)
 	switch {
 	case r.Applied && files > 0:
-		d.add(
-			line{
-				span{"done", good},
-				plain(
+		d.Add(
+			doc.Line{
+				doc.Good("done"),
+				doc.Plain(
 					": %s in %s; look at it with git diff, and commit it; bellwether undo takes it back",
-					count(places, "place", "places"),
-					count(files, "file", "files"),
+					doc.Count(places, "place", "places"),
+					doc.Count(files, "file", "files"),
 				),
 			},
 		)
 	case r.Applied:
-		d.add(line{span{"done", good}, plain(": no file had to change")})
+		d.Add(doc.Line{doc.Good("done"), doc.Plain(": no file had to change")})
 	case files > 0:
-		d.add(
-			line{plain("nothing is written yet: %s in %s would change", count(places, "place", "places"), count(files, "file", "files"))},
-			line{
-				plain("next: "),
-				span{"bellwether adapt --apply", strong},
-				plain(" with the same options does it; a leg does it by itself"),
+		d.Add(
+			doc.Line{doc.Plain(
+				"nothing is written yet: %s in %s would change", doc.Count(places, "place", "places"), doc.Count(files, "file", "files"),
+			)},
+			doc.Line{
+				doc.Plain("next: "),
+				doc.Strong("bellwether adapt --apply"),
+				doc.Plain(" with the same options does it; a leg does it by itself"),
 			},
 		)
 	default:
-		d.add(line{plain("no file has to change")})
+		d.Add(doc.Line{doc.Plain("no file has to change")})
 	}
 	return o.show("adapt", r, d)
 }
 
 // keyFindings are keys that nobody reads any more, and those that are missing.
-func keyFindings(d *document, all []model.KeyFinding) {
+func keyFindings(d *doc.Document, all []model.KeyFinding) {
 	if len(all) == 0 {
 		return
 	}
-	d.add(heading{"keys of configuration", "that the new versions do not read, or miss"})
-	var rows list
+	d.Add(doc.Heading{Title: "keys of configuration", Note: "that the new versions do not read, or miss"})
+	var rows doc.List
 	for _, k := range all {
-		rows = append(rows, line{span{k.String(), warn}})
+		rows = append(rows, doc.Line{doc.Warn(k.String())})
 		if k.Repair != "" {
-			rows = append(rows, line{plain("  rule %s would move it: ", k.Repair), span{"bellwether adapt --only " + k.Repair, strong}})
+			rows = append(rows, doc.Line{doc.Plain("  rule %s would move it: ", k.Repair), doc.Strong("bellwether adapt --only " + k.Repair)})
 		}
 	}
-	d.add(rows, gap{})
+	d.Add(rows, doc.Gap{})
 }
 
 // totals counts the files and places that rules change.
@@ -139,43 +114,43 @@ func totals(rules []model.RepairResult) (files, places int) {
 }
 
 // repairTable is a row a rule; those that find nothing come last, by name only.
-func repairTable(d *document, rules []model.RepairResult) {
-	g := grid{columns: []string{"rule", "files", "places", "left", "what it does"}}
+func repairTable(d *doc.Document, rules []model.RepairResult) {
+	g := doc.Grid{Columns: []string{"rule", "files", "places", "left", "what it does"}}
 	var idle []string
 	for _, r := range rules {
 		if len(r.Files) == 0 && len(r.Left) == 0 && r.Waits == "" {
 			idle = append(idle, r.Rule)
 			continue
 		}
-		left := span{}
+		left := doc.Span{}
 		if n := len(r.Left); n > 0 {
-			left = span{fmt.Sprint(n), warn}
+			left = doc.Warn(fmt.Sprint(n))
 		}
 		says := r.Says
 		if r.Waits != "" {
 			says += "; " + r.Waits
 		}
-		g.rows = append(g.rows, line{span{r.Rule, strong}, plain("%d", len(r.Files)), plain("%d", len(r.Places)), left, plain("%s", says)})
+		g.Row(doc.Strong(r.Rule), doc.Plain("%d", len(r.Files)), doc.Plain("%d", len(r.Places)), left, doc.Usual(says))
 	}
-	if len(g.rows) > 0 {
-		d.add(g)
+	if len(g.Rows) > 0 {
+		d.Add(g)
 	}
 	if len(idle) > 0 {
-		d.add(line{span{"  nothing to do here: " + spelling.Few(idle, 30), faint}})
+		d.Add(doc.Line{doc.Faint("  nothing to do here: " + spelling.Few(idle, 30))})
 	}
-	d.add(gap{})
+	d.Add(doc.Gap{})
 }
 
 // repairLeft are the places that rules are about and do not change.
-func repairLeft(d *document, rules []model.RepairResult, all bool) {
-	var rows list
+func repairLeft(d *doc.Document, rules []model.RepairResult, all bool) {
+	var rows doc.List
 	for _, r := range rules {
 		for _, l := range r.Left {
-			rows = append(rows, line{span{l.Place, strong}, plain(": %s", l.Reason), span{" (" + r.Rule + ")", faint}})
+			rows = append(rows, doc.Line{doc.Strong(l.Place), doc.Plain(": %s", l.Reason), doc.Faint(" (" + r.Rule + ")")})
 		}
 	}
 	if len(rows) > 0 {
-		d.add(heading{"left for you", ""}, some(rows, all), gap{})
+		d.Add(doc.Heading{Title: "left for you", Note: ""}, some(rows, all), doc.Gap{})
 	}
 }
 
@@ -183,52 +158,52 @@ func repairLeft(d *document, rules []model.RepairResult, all bool) {
 const shownRows = 100
 
 // some are the first rows of a long list, with the number of the others.
-func some(rows list, all bool) list {
+func some(rows doc.List, all bool) doc.List {
 	if more := len(rows) - shownRows; more > 20 && !all {
-		return append(rows[:shownRows:shownRows], line{span{fmt.Sprintf("… and %d more; --all shows them", more), faint}})
+		return append(rows[:shownRows:shownRows], doc.Line{doc.Faint(fmt.Sprintf("… and %d more; --all shows them", more))})
 	}
 	return rows
 }
 
-func leftRows(all []model.RepairLeft) (rows list) {
+func leftRows(all []model.RepairLeft) (rows doc.List) {
 	for _, l := range all {
-		rows = append(rows, line{span{l.Place, strong}, plain(": %s", l.Reason)})
+		rows = append(rows, doc.Line{doc.Strong(l.Place), doc.Plain(": %s", l.Reason)})
 	}
 	return rows
 }
 
 // ToDos shows what is left to be done.
 func (o Out) ToDos(r *model.ToDosResult) error {
-	d := &document{}
+	d := &doc.Document{}
 	if len(r.ToDos) == 0 {
-		d.add(line{plain("nothing is left to be done")})
+		d.Add(doc.Line{doc.Plain("nothing is left to be done")})
 		return o.show("todos", r, d)
 	}
 	toDos(d, r.ToDos)
-	d.add(line{plain("next: "), span{"bellwether todo done ID", strong}, plain(" takes out what is done")})
+	d.Add(doc.Line{doc.Plain("next: "), doc.Strong("bellwether todo done ID"), doc.Plain(" takes out what is done")})
 	return o.show("todos", r, d)
 }
 
-func toDos(d *document, all []model.ToDoResult) {
+func toDos(d *doc.Document, all []model.ToDoResult) {
 	if len(all) == 0 {
 		return
 	}
-	g := grid{columns: []string{"to do", "where", "", "what"}}
+	g := doc.Grid{Columns: []string{"to do", "where", "", "what"}}
 	for _, t := range all {
 		from := ""
 		if t.From != "" {
 			from = " (" + t.From + ")"
 		}
-		state, shade := "", usual
+		state, shade := "", doc.StyleUsual
 		switch t.State {
 		case model.ToDoMoved:
-			state, shade = "the line moved", faint
+			state, shade = "the line moved", doc.StyleFaint
 		case model.ToDoChanged:
-			state, shade = "the line changed: is it done?", warn
+			state, shade = "the line changed: is it done?", doc.StyleWarn
 		case model.ToDoGone:
-			state, shade = "the file is gone: is it done?", warn
+			state, shade = "the file is gone: is it done?", doc.StyleWarn
 		}
-		g.rows = append(g.rows, line{span{t.ID, strong}, plain("%s", t.Place), span{state, shade}, plain("%s%s", t.Text, from)})
+		g.Row(doc.Strong(t.ID), doc.Usual(t.Place), doc.Styled(state, shade), doc.Plain("%s%s", t.Text, from))
 	}
-	d.add(g, gap{})
+	d.Add(g, doc.Gap{})
 }

@@ -1,69 +1,73 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
 	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/view/doc"
 )
 
 // Culprit shows which moves of a leg break something.
 func (o Out) Culprit(r *output.CulpritResult) error {
-	d := &document{}
-	d.add(
-		heading{
-			"what breaks leg " + r.Leg,
-			fmt.Sprintf("%s, %s in %.1f s", count(r.Moves, "move", "moves"), count(r.Trials, "trial", "trials"), r.Duration.Seconds()),
+	d := &doc.Document{}
+	d.Add(
+		doc.Heading{
+			Title: "what breaks leg " + r.Leg,
+			Note: fmt.Sprintf(
+				"%s, %s in %.1f s", doc.Count(r.Moves, "move", "moves"), doc.Count(r.Trials, "trial", "trials"), r.Duration.Seconds(),
+			),
 		},
-		gap{},
+		doc.Gap{},
 	)
 	for _, c := range r.Culprits {
 		culpritSet(d, c)
 	}
 	for _, name := range r.Unstable {
-		d.add(line{span{"unstable", warn}, plain(": %s failed and passed with the same moves; no move is to blame", name)})
+		d.Add(doc.Line{doc.Warn("unstable"), doc.Plain(": %s failed and passed with the same moves; no move is to blame", name)})
 	}
 	if len(r.Culprits) == 0 && len(r.Unstable) == 0 && !r.Spent {
-		d.add(line{plain("nothing that fails with the leg fails with a part of it")})
+		d.Add(doc.Line{doc.Plain("nothing that fails with the leg fails with a part of it")})
 	}
 	if n := len(r.Rest); n > 0 {
-		d.add(line{span{"passes", good}, plain(": the other %s together (%s)", count(n, "move", "moves"), spelling.Few(r.Rest, 6))})
+		d.Add(doc.Line{doc.Good("passes"), doc.Plain(": the other %s together (%s)", doc.Count(n, "move", "moves"), spelling.Few(r.Rest, 6))})
 	}
 	if r.Spent {
-		d.add(line{span{"the budget is spent", warn}, plain(": what is told is what is known so far; the next call goes on from there")})
+		d.Add(doc.Line{doc.Warn("the budget is spent"), doc.Plain(": what is told is what is known so far; the next call goes on from there")})
 	}
 	switch {
 	case len(r.Parted) > 0:
-		d.add(
-			line{plain("the leg is taken back, and the route has two in its place: %s", strings.Join(r.Parted, ", "))},
-			line{
-				plain("next: "), span{"bellwether advance", strong},
-				plain(" carries out the first; drop the second from .bellwether/route.yaml to hold it"),
+		d.Add(
+			doc.Line{doc.Plain("the leg is taken back, and the route has two in its place: %s", strings.Join(r.Parted, ", "))},
+			doc.Line{
+				doc.Plain("next: "), doc.Strong("bellwether advance"),
+				doc.Plain(" carries out the first; drop the second from .bellwether/route.yaml to hold it"),
 			},
 		)
 	case len(r.Culprits) > 0 && len(r.Rest) > 0:
-		d.add(
-			line{
-				plain("next: "), span{"bellwether culprit --part", strong},
-				plain(" makes a leg of what passes, and another of the rest behind it; or repair what fails"),
+		d.Add(
+			doc.Line{
+				doc.Plain("next: "), doc.Strong("bellwether culprit --part"),
+				doc.Plain(" makes a leg of what passes, and another of the rest behind it; or repair what fails"),
 			},
 		)
 	case len(r.Culprits) > 0:
-		d.add(
-			line{
-				plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(", or take the leg back with "),
-				span{"bellwether undo", strong},
+		d.Add(
+			doc.Line{
+				doc.Plain("next: repair what fails and run "), doc.Strong("bellwether advance"), doc.Plain(", or take the leg back with "),
+				doc.Strong("bellwether undo"),
 			},
 		)
 	}
 	return o.show("culprit", r, d)
 }
 
-func culpritSet(d *document, c output.CulpritSet) {
-	g := grid{columns: []string{"package", "from", "to", ""}}
+func culpritSet(d *doc.Document, c output.CulpritSet) {
+	g := doc.Grid{Columns: []string{"package", "from", "to", ""}}
 	row := func(m output.MoveSummary, note string) {
-		g.rows = append(g.rows, line{plain("%s", m.Spoken()), span{cmpOr(m.From, "new"), faint}, span{m.To, bad}, span{note, faint}})
+		g.Row(doc.Usual(m.Spoken()), doc.Faint(cmp.Or(m.From, "new")), doc.Bad(m.To), doc.Faint(note))
 	}
 	for _, m := range c.Moves {
 		note := ""
@@ -81,9 +85,9 @@ func culpritSet(d *document, c output.CulpritSet) {
 	} else if len(c.Moves) > 1 {
 		title = "culprit: these together"
 	}
-	var breaks list
+	var breaks doc.List
 	for _, b := range c.Breaks {
-		breaks = append(breaks, line{plain("%s", b)})
+		breaks = append(breaks, doc.Line{doc.Usual(b)})
 	}
-	d.add(line{span{title, bad}}, g, line{plain("breaks:")}, breaks, gap{})
+	d.Add(doc.Line{doc.Bad(title)}, g, doc.Line{doc.Plain("breaks:")}, breaks, doc.Gap{})
 }

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/view/doc"
 )
 
 // The bounds of what is shown where not all is asked for.
@@ -18,9 +20,9 @@ const (
 
 // Notes shows what releases on the way say. All shows everything.
 func (o Out) Notes(r *model.NotesResult, all bool) error {
-	d := &document{}
+	d := &doc.Document{}
 	if len(r.Packages) == 0 {
-		d.add(line{plain("no package moves on this route")})
+		d.Add(doc.Line{doc.Plain("no package moves on this route")})
 	}
 	// What concerns the project comes first, and what says nothing is only named.
 	packages := slices.Clone(r.Packages)
@@ -34,7 +36,7 @@ func (o Out) Notes(r *model.NotesResult, all bool) error {
 		packageNotes(d, p, all)
 	}
 	if len(silent) > 0 {
-		d.add(line{span{"no notes were found of " + spelling.Few(silent, 12), faint}}, gap{})
+		d.Add(doc.Line{doc.Faint("no notes were found of " + spelling.Few(silent, 12))}, doc.Gap{})
 	}
 	unconfirmed(d, r.Needs)
 	proposed(d, r)
@@ -42,16 +44,16 @@ func (o Out) Notes(r *model.NotesResult, all bool) error {
 }
 
 // unconfirmed are needs that only notes tell of.
-func unconfirmed(d *document, needs []model.NotedNeed) {
+func unconfirmed(d *doc.Document, needs []model.NotedNeed) {
 	if len(needs) == 0 {
 		return
 	}
-	d.add(heading{"unconfirmed needs", "release notes say so, and no registry states it"})
-	var rows list
+	d.Add(doc.Heading{Title: "unconfirmed needs", Note: "release notes say so, and no registry states it"})
+	var rows doc.List
 	for _, n := range needs {
-		rows = append(rows, line{span{n.Name + " " + n.Range, warn}, plain(" for %s", n.By), span{" (" + n.Source + ")", faint}})
+		rows = append(rows, doc.Line{doc.Warn(n.Name + " " + n.Range), doc.Plain(" for %s", n.By), doc.Faint(" (" + n.Source + ")")})
 	}
-	d.add(rows, gap{})
+	d.Add(rows, doc.Gap{})
 }
 
 // silence is how little the notes of a package say: 0 for some that concern the project, 2 for
@@ -66,21 +68,21 @@ func silence(p model.PackageNotes) int {
 	return 0
 }
 
-func packageNotes(d *document, p model.PackageNotes, all bool) {
+func packageNotes(d *doc.Document, p model.PackageNotes, all bool) {
 	where := ""
 	if p.Component != "." {
 		where = p.Component + ": "
 	}
-	d.add(heading{fmt.Sprintf("%s%s %s to %s", where, p.Name, cmpOr(p.From, "(new)"), p.To), summary(p)})
+	d.Add(doc.Heading{Title: fmt.Sprintf("%s%s %s to %s", where, p.Name, cmp.Or(p.From, "(new)"), p.To), Note: summary(p)})
 	for _, text := range p.Unread {
-		d.add(line{span{"  " + text, warn}})
+		d.Add(doc.Line{doc.Warn("  " + text)})
 	}
 	if len(p.Entries) == 0 {
 		text := "  no notes were found"
 		if len(p.Whole) > 0 {
 			text = "  no part for a version on the way was found in " + strings.Join(p.Whole, ", ")
 		}
-		d.add(line{span{text, faint}}, gap{})
+		d.Add(doc.Line{doc.Faint(text)}, doc.Gap{})
 		return
 	}
 	ours := slices.IndexFunc(p.Entries, func(e model.NoteEntry) bool { return len(e.Uses) == 0 })
@@ -88,8 +90,8 @@ func packageNotes(d *document, p model.PackageNotes, all bool) {
 		ours = len(p.Entries)
 	}
 	if ours > 0 {
-		d.add(line{span{"  concerns this project", strong}})
-		d.add(noteRows(p.Entries[:ours], all))
+		d.Add(doc.Line{doc.Strong("  concerns this project")})
+		d.Add(noteRows(p.Entries[:ours], all))
 	}
 	rest := p.Entries[ours:]
 	shown := len(rest)
@@ -101,14 +103,15 @@ func packageNotes(d *document, p model.PackageNotes, all bool) {
 	}
 	if shown > 0 {
 		if ours > 0 {
-			d.add(line{span{"  also on the way", strong}})
+			d.Add(doc.Line{doc.Strong("  also on the way")})
 		}
-		d.add(noteRows(rest[:shown], all))
+		d.Add(noteRows(rest[:shown], all))
 	}
 	if more := len(rest) - shown; more > 0 {
-		d.add(line{span{fmt.Sprintf("  and %s that %s nothing here: --all shows them", count(more, "entry", "entries"), verb(more)), faint}})
+		text := fmt.Sprintf("  and %s that %s nothing here: --all shows them", doc.Count(more, "entry", "entries"), verb(more))
+		d.Add(doc.Line{doc.Faint(text)})
 	}
-	d.add(gap{})
+	d.Add(doc.Gap{})
 }
 
 func verb(n int) string {
@@ -120,7 +123,7 @@ func verb(n int) string {
 
 // summary says where notes were found.
 func summary(p model.PackageNotes) string {
-	text := count(p.Releases, "release", "releases") + " on the way"
+	text := doc.Count(p.Releases, "release", "releases") + " on the way"
 	if len(p.Found) > 0 {
 		text += "; " + strings.Join(p.Found[:min(3, len(p.Found))], ", ")
 		if more := len(p.Found) - 3; more > 0 {
@@ -135,47 +138,49 @@ func grave(e model.NoteEntry) bool {
 	return slices.Index(notes.Kinds, notes.Kind(e.Kind)) <= slices.Index(notes.Kinds, notes.Renamed)
 }
 
-var noteStyles = map[notes.Kind]style{
-	notes.Breaking: bad, notes.Removed: bad, notes.Needs: warn, notes.Renamed: warn, notes.Deprecated: warn, notes.Security: good,
+var noteStyles = map[notes.Kind]doc.Style{
+	notes.Breaking: doc.StyleBad, notes.Removed: doc.StyleBad, notes.Needs: doc.StyleWarn, notes.Renamed: doc.StyleWarn,
+	notes.Deprecated: doc.StyleWarn, notes.Security: doc.StyleGood,
 }
 
-func noteRows(entries []model.NoteEntry, all bool) (rows list) {
+func noteRows(entries []model.NoteEntry, all bool) (rows doc.List) {
 	for _, e := range entries {
 		text := e.Text
 		if runes := []rune(text); len(runes) > shownEntry && !all {
 			text = string(runes[:shownEntry]) + "…"
 		}
-		rows = append(rows, line{
-			span{fmt.Sprintf("%-10s ", e.Kind), noteStyles[notes.Kind(e.Kind)]}, span{e.Version + "  ", strong}, plain("%s", text),
-			span{" (" + e.Place + ")", faint},
+		rows = append(rows, doc.Line{
+			doc.Styled(fmt.Sprintf("%-10s ", e.Kind), noteStyles[notes.Kind(e.Kind)]), doc.Strong(e.Version + "  "), doc.Usual(text),
+			doc.Faint(" (" + e.Place + ")"),
 		})
 		for _, u := range e.Uses {
 			places := strings.Join(u.Places, ", ")
 			if more := u.Count - len(u.Places); more > 0 {
 				places += fmt.Sprintf(" and %d more", more)
 			}
-			rows = append(rows, line{plain("             %s is used in %s: ", u.Name, count(u.Count, "place", "places")), span{places, strong}})
+			used := doc.Plain("             %s is used in %s: ", u.Name, doc.Count(u.Count, "place", "places"))
+			rows = append(rows, doc.Line{used, doc.Strong(places)})
 		}
 	}
 	return rows
 }
 
 // proposed are the rules that follow from what is plainly stated.
-func proposed(d *document, r *model.NotesResult) {
+func proposed(d *doc.Document, r *model.NotesResult) {
 	if len(r.Rules) > 0 {
-		d.add(heading{"proposed rules", "from what is plainly stated; nothing is applied"})
-		g := grid{columns: []string{"rule", "uses", "what it does", "says"}}
+		d.Add(doc.Heading{Title: "proposed rules", Note: "from what is plainly stated; nothing is applied"})
+		g := doc.Grid{Columns: []string{"rule", "uses", "what it does", "says"}}
 		for _, p := range r.Rules {
-			g.rows = append(g.rows, line{span{p.ID, strong}, plain("%d", p.Used), plain("%s", p.Says), span{p.Source, faint}})
+			g.Row(doc.Strong(p.ID), doc.Plain("%d", p.Used), doc.Usual(p.Says), doc.Faint(p.Source))
 		}
-		d.add(g, gap{})
+		d.Add(g, doc.Gap{})
 		if r.Saved == "" {
-			d.add(line{plain("next: "), span{"bellwether notes --rules FILE", strong}, plain(" saves them; read them, and see "),
-				span{"bellwether adapt --rules FILE", strong}})
+			d.Add(doc.Line{doc.Plain("next: "), doc.Strong("bellwether notes --rules FILE"), doc.Plain(" saves them; read them, and see "),
+				doc.Strong("bellwether adapt --rules FILE")})
 		}
 	}
 	if r.Saved != "" {
-		d.add(line{span{"saved", good}, plain(": %s in %s; next: ", count(len(r.Rules), "rule", "rules"), r.Saved),
-			span{"bellwether adapt --rules " + r.Saved, strong}, plain(" shows what they would do")})
+		d.Add(doc.Line{doc.Good("saved"), doc.Plain(": %s in %s; next: ", doc.Count(len(r.Rules), "rule", "rules"), r.Saved),
+			doc.Strong("bellwether adapt --rules " + r.Saved), doc.Plain(" shows what they would do")})
 	}
 }

@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"bellwether/internal/view/doc"
+	"bellwether/internal/view/drawing"
 )
 
 // pageStyle is that of every page: light and dark, narrow and wide, and for paper. Colours have a contrast of at least
@@ -47,7 +50,7 @@ svg .head { fill: var(--soft); } svg .fine { stroke: var(--good); stroke-width: 
 
 // pageScript sorts tables by a column; without it they stand in their order.
 const pageScript = `
-for (const th of document.querySelectorAll('th')) {
+for (const th of doc.querySelectorAll('th')) {
   th.setAttribute('aria-sort', 'none'); th.tabIndex = 0;
   const sort = () => {
     const body = th.closest('table').tBodies[0], at = th.cellIndex, up = th.getAttribute('aria-sort') !== 'ascending';
@@ -60,26 +63,6 @@ for (const th of document.querySelectorAll('th')) {
 }
 `
 
-// The widths of drawings, in steps: a page lets no style stand in an element.
-const (
-	widthStep = 80 // pixels
-	mostSteps = 40
-)
-
-// widthClass is the class of a drawing that is so many pixels wide.
-func widthClass(width float64) string {
-	return fmt.Sprintf("w%d", min(int(width)/widthStep+1, mostSteps))
-}
-
-// widths is the style of these classes: no wider than drawn, and not so narrow that nobody can read it.
-func widths() string {
-	var b strings.Builder
-	for n := 1; n <= mostSteps; n++ {
-		fmt.Fprintf(&b, "svg.w%d { max-width: %dpx; min-width: min(44rem, %dpx); }\n", n, n*widthStep, n*widthStep)
-	}
-	return b.String()
-}
-
 // hashOf is how a content policy names a text that may stand in the page (CSP3, hash-source).
 func hashOf(text string) string {
 	sum := sha256.Sum256([]byte(text))
@@ -88,24 +71,24 @@ func hashOf(text string) string {
 
 // page writes a document as one file that asks nothing of anywhere. Drawn is a drawing that stands before its parts,
 // already as SVG; empty for none.
-func page(w io.Writer, title, summary, drawn string, d *document) error {
+func page(w io.Writer, title, summary, drawn string, d *doc.Document) error {
 	var b strings.Builder
-	style := pageStyle + widths()
+	style := pageStyle + drawing.Widths()
 	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"+
 		"<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"+
 		"<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; "+
 		"style-src %s; script-src %s; base-uri 'none'; form-action 'none'\">\n"+
 		"<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n<p>%s</p>\n</header>\n",
-		hashOf(style), hashOf(pageScript), escaped(title), style, escaped(title), escaped(summary))
+		hashOf(style), hashOf(pageScript), doc.Escaped(title), style, doc.Escaped(title), doc.Escaped(summary))
 	b.WriteString("<nav aria-label=\"parts\"><ul>\n")
-	for _, part := range d.blocks {
-		if h, is := part.(heading); is {
-			fmt.Fprintf(&b, "<li><a href=\"#%s\">%s</a></li>\n", slug(h.title), escaped(h.title))
+	for _, part := range d.Blocks {
+		if h, is := part.(doc.Heading); is {
+			fmt.Fprintf(&b, "<li><a href=\"#%s\">%s</a></li>\n", doc.Slug(h.Title), doc.Escaped(h.Title))
 		}
 	}
 	b.WriteString("</ul></nav>\n<main>\n" + drawn)
-	for _, part := range d.blocks {
-		part.html(&b)
+	for _, part := range d.Blocks {
+		part.HTML(&b)
 	}
 	fmt.Fprintf(&b, "</main>\n<script>%s</script>\n</body>\n</html>\n", pageScript)
 	_, err := io.WriteString(w, b.String())

@@ -7,37 +7,40 @@ import (
 
 	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/view/doc"
+	"bellwether/internal/view/drawing"
 )
 
-var verdictStyle = map[string]style{
-	output.VerdictMet: good, output.VerdictRaise: warn, output.VerdictMove: warn, output.VerdictInstall: bad, output.VerdictBoth: bad,
-	output.VerdictUnknown: bad, output.VerdictSwitch: bad,
+var verdictStyle = map[string]doc.Style{
+	output.VerdictMet: doc.StyleGood, output.VerdictRaise: doc.StyleWarn, output.VerdictMove: doc.StyleWarn,
+	output.VerdictInstall: doc.StyleBad, output.VerdictBoth: doc.StyleBad,
+	output.VerdictUnknown: doc.StyleBad, output.VerdictSwitch: doc.StyleBad,
 }
 
 // Prereqs shows what must be true first, as a table and as a tree.
 func (o Out) Prereqs(r *output.Prereqs) error {
-	d := &document{}
+	d := &doc.Document{}
 	what := "what is locked now"
 	if len(r.Destination) > 0 {
 		what = strings.Join(r.Destination, ", ")
 	}
 	if len(r.Rows) == 0 {
 		if len(r.Notes) == 0 {
-			d.add(line{plain("Nothing needs anything besides packages: %s.", what)})
+			d.Add(doc.Line{doc.Plain("Nothing needs anything besides packages: %s.", what)})
 		} else {
-			d.add(line{plain("Nothing that is known needs anything besides packages: %s.", what)}, gap{})
+			d.Add(doc.Line{doc.Plain("Nothing that is known needs anything besides packages: %s.", what)}, doc.Gap{})
 		}
 		for _, text := range r.Notes {
-			d.add(line{plain("%s", text)})
+			d.Add(doc.Line{doc.Usual(text)})
 		}
 		if len(r.Unconfirmed) > 0 {
-			d.add(gap{})
+			d.Add(doc.Gap{})
 		}
 		unconfirmed(d, r.Unconfirmed)
 		return o.show("prereqs", r, d)
 	}
-	d.add(heading{count(len(r.Rows), "prerequisite", "prerequisites") + " of " + what, ""}, prereqGrid(r.Rows))
-	var notes list
+	d.Add(doc.Heading{Title: doc.Count(len(r.Rows), "prerequisite", "prerequisites") + " of " + what, Note: ""}, prereqGrid(r.Rows))
+	var notes doc.List
 	for _, row := range r.Rows {
 		for _, s := range row.Stated {
 			if !s.Enough && row.Verdict != output.VerdictMet {
@@ -45,7 +48,7 @@ func (o Out) Prereqs(r *output.Prereqs) error {
 				if s.Why != "" {
 					text += ", which cannot be known: " + s.Why
 				}
-				notes = append(notes, line{span{row.Subject, warn}, plain("%s", text)})
+				notes = append(notes, doc.Line{doc.Warn(row.Subject), doc.Usual(text)})
 			}
 		}
 		if row.Ended {
@@ -53,26 +56,26 @@ func (o Out) Prereqs(r *output.Prereqs) error {
 			if row.Verdict == output.VerdictRaise || row.Verdict == output.VerdictBoth {
 				text += "; --prefer supported takes the lowest that is not"
 			}
-			notes = append(notes, line{span{row.Subject + " " + row.Need, warn}, plain("%s", text)})
+			notes = append(notes, doc.Line{doc.Warn(row.Subject + " " + row.Need), doc.Usual(text)})
 		}
 		if row.Next != "" {
-			notes = append(notes, line{span{"for you", bad}, plain(": %s", row.Next)})
+			notes = append(notes, doc.Line{doc.Bad("for you"), doc.Plain(": %s", row.Next)})
 		}
 	}
 	for _, n := range r.Notes {
-		notes = append(notes, line{span{n, faint}})
+		notes = append(notes, doc.Line{doc.Faint(n)})
 	}
 	if len(notes) > 0 {
-		d.add(gap{}, notes)
+		d.Add(doc.Gap{}, notes)
 	}
-	d.add(gap{})
+	d.Add(doc.Gap{})
 	unconfirmed(d, r.Unconfirmed)
-	d.add(heading{"why", ""}, chainTree(r.Chain))
+	d.Add(doc.Heading{Title: "why", Note: ""}, chainTree(r.Chain))
 	return o.show("prereqs", r, d)
 }
 
-func prereqGrid(rows []output.Prereq) grid {
-	g := grid{columns: []string{"subject", "stated", "needed", "to", "installed", ""}}
+func prereqGrid(rows []output.Prereq) doc.Grid {
+	g := doc.Grid{Columns: []string{"subject", "stated", "needed", "to", "installed", ""}}
 	for _, r := range rows {
 		wants := spelling.Few(r.Wants, 2)
 		installed := ""
@@ -86,12 +89,9 @@ func prereqGrid(rows []output.Prereq) grid {
 		if r.Verdict == output.VerdictMet {
 			to = ""
 		}
-		g.rows = append(
-			g.rows,
-			line{
-				plain("%s", r.Subject), span{r.Have, faint}, plain("%s", wants), span{to, strong}, span{installed, faint},
-				span{r.Verdict, verdictStyle[r.Verdict]},
-			},
+		g.Row(
+			doc.Usual(r.Subject), doc.Faint(r.Have), doc.Usual(wants), doc.Strong(to), doc.Faint(installed),
+			doc.Styled(r.Verdict, verdictStyle[r.Verdict]),
 		)
 	}
 	return g
@@ -99,8 +99,8 @@ func prereqGrid(rows []output.Prereq) grid {
 
 // chainTree draws the needs as a tree: below each subject stands what it needs.
 // What has been drawn is not drawn again.
-func chainTree(links []output.ChainLink) tree {
-	t := tree{}
+func chainTree(links []output.ChainLink) doc.Tree {
+	t := doc.Tree{}
 	needed := map[string]bool{}
 	for _, l := range links {
 		needed[l.Need] = true
@@ -108,24 +108,24 @@ func chainTree(links []output.ChainLink) tree {
 	drawn := map[string]bool{}
 	var below func(subject, indent string)
 	below = func(subject, indent string) {
-		ours := slices.DeleteFunc(slices.Clone(links), func(l output.ChainLink) bool { return subjectOf(l.By) != subject })
+		ours := slices.DeleteFunc(slices.Clone(links), func(l output.ChainLink) bool { return drawing.SubjectOf(l.By) != subject })
 		for i, l := range ours {
 			branch, next := "├─ ", "│  "
 			if i == len(ours)-1 {
 				branch, next = "└─ ", "   "
 			}
-			mark := span{"met", good}
+			mark := doc.Good("met")
 			if !l.Holds {
-				mark = span{"not yet", warn}
+				mark = doc.Warn("not yet")
 			}
-			row := line{span{indent + branch, faint}, plain("needs %s %s  ", l.Need, l.Range), mark}
+			row := doc.Line{doc.Faint(indent + branch), doc.Plain("needs %s %s  ", l.Need, l.Range), mark}
 			if strings.HasPrefix(l.Range, "not ") {
-				row[1] = plain("does not work with %s %s  ", l.Need, strings.TrimPrefix(l.Range, "not "))
+				row[1] = doc.Plain("does not work with %s %s  ", l.Need, strings.TrimPrefix(l.Range, "not "))
 			}
-			row = append(row, span{"  " + reasonOf(l), faint})
-			deeper := slices.ContainsFunc(links, func(o output.ChainLink) bool { return subjectOf(o.By) == l.Need })
+			row = append(row, doc.Faint("  "+reasonOf(l)))
+			deeper := slices.ContainsFunc(links, func(o output.ChainLink) bool { return drawing.SubjectOf(o.By) == l.Need })
 			if deeper && drawn[l.Need] {
-				row = append(row, span{" (see above)", faint})
+				row = append(row, doc.Faint(" (see above)"))
 			}
 			t = append(t, row)
 			if deeper && !drawn[l.Need] {
@@ -135,16 +135,16 @@ func chainTree(links []output.ChainLink) tree {
 		}
 	}
 	root := func(by string) {
-		subject := subjectOf(by)
+		subject := drawing.SubjectOf(by)
 		if !drawn[subject] {
 			drawn[subject] = true
-			t = append(t, line{span{by, strong}})
+			t = append(t, doc.Line{doc.Strong(by)})
 			below(subject, "")
 		}
 	}
 	for _, holds := range []bool{false, true} { // what is not met comes first
 		for _, l := range links {
-			if !needed[subjectOf(l.By)] && l.Holds == holds {
+			if !needed[drawing.SubjectOf(l.By)] && l.Holds == holds {
 				root(l.By)
 			}
 		}
@@ -153,12 +153,6 @@ func chainTree(links []output.ChainLink) tree {
 		root(l.By)
 	}
 	return t
-}
-
-// subjectOf is the subject of "runtime/node 20".
-func subjectOf(by string) string {
-	subject, _, _ := strings.Cut(by, " ")
-	return subject
 }
 
 func reasonOf(l output.ChainLink) string {
@@ -176,64 +170,67 @@ func reasonOf(l output.ChainLink) string {
 
 // Books shows the compat books and their rules.
 func (o Out) Books(r *output.BooksResult) error {
-	d := &document{}
-	styles := map[string]style{"in force": good, "not yet": usual, "not here": faint, "never": warn}
+	d := &doc.Document{}
+	styles := map[string]doc.Style{"in force": doc.StyleGood, "not yet": doc.StyleUsual, "not here": doc.StyleFaint, "never": doc.StyleWarn}
 	for i, b := range r.Books {
 		if i > 0 {
-			d.add(gap{})
+			d.Add(doc.Gap{})
 		}
 		note := b.Title
 		if b.AsOf != "" {
 			note += ", as of " + b.AsOf
 		}
-		d.add(heading{b.Book, note})
+		d.Add(doc.Heading{Title: b.Book, Note: note})
 		if b.Releases > 0 {
-			d.add(list{{plain("%s", count(b.Releases, "released line", "released lines"))}})
+			d.Add(doc.List{{doc.Usual(doc.Count(b.Releases, "released line", "released lines"))}})
 		}
-		g := grid{columns: []string{"rule", "", "says", "here"}}
+		g := doc.Grid{Columns: []string{"rule", "", "says", "here"}}
 		for _, rule := range b.Rules {
-			g.rows = append(
-				g.rows, line{plain("%s", rule.ID), span{rule.Status, styles[rule.Status]}, plain("%s", rule.Says), span{rule.Why, faint}},
-			)
+			g.Row(doc.Usual(rule.ID), doc.Styled(rule.Status, styles[rule.Status]), doc.Usual(rule.Says), doc.Faint(rule.Why))
 		}
-		if len(g.rows) > 0 {
-			d.add(g)
+		if len(g.Rows) > 0 {
+			d.Add(g)
 		}
 	}
 	for _, n := range r.Notes {
-		d.add(gap{}, line{span{n, warn}})
+		d.Add(doc.Gap{}, doc.Line{doc.Warn(n)})
 	}
 	return o.show("books", r, d)
 }
 
 // BookCheck shows what is wrong with a book.
 func (o Out) BookCheck(c *output.BookCheck) error {
-	d := &document{}
+	d := &doc.Document{}
 	if len(c.Remarks) == 0 {
-		d.add(line{span{"nothing is wrong", good}, plain(" with %s: %s", c.Book, count(c.Rules, "rule", "rules"))})
+		d.Add(doc.Line{doc.Good("nothing is wrong"), doc.Plain(" with %s: %s", c.Book, doc.Count(c.Rules, "rule", "rules"))})
 		return o.show("book-check", c, d)
 	}
-	d.add(
-		heading{c.Book, fmt.Sprintf("%s, %s that can be read", count(len(c.Remarks), "mistake", "mistakes"), count(c.Rules, "rule", "rules"))},
+	d.Add(
+		doc.Heading{
+			Title: c.Book,
+			Note: fmt.Sprintf(
+				"%s, %s that can be read", doc.Count(len(c.Remarks), "mistake", "mistakes"), doc.Count(c.Rules, "rule", "rules"),
+			),
+		},
 	)
 	for _, r := range c.Remarks {
 		place := fmt.Sprintf("%s:%d", c.Book, r.Line)
 		if r.Column > 0 {
 			place += fmt.Sprintf(":%d", r.Column)
 		}
-		row := line{span{place, strong}, plain(": ")}
+		row := doc.Line{doc.Strong(place), doc.Plain(": ")}
 		if r.Rule != "" {
-			row = append(row, plain("%s: ", r.Rule))
+			row = append(row, doc.Plain("%s: ", r.Rule))
 		}
-		d.add(append(row, span{r.Text, bad}))
+		d.Add(append(row, doc.Bad(r.Text)))
 		if r.Next != "" {
-			d.add(list{{plain("next: %s", r.Next)}})
+			d.Add(doc.List{{doc.Plain("next: %s", r.Next)}})
 		}
 		if len(r.Lines) > 0 {
-			d.add(code(r.Lines))
+			d.Add(doc.Code(r.Lines))
 		}
 		if len(r.Proof) > 0 {
-			d.add(proofList(r.Proof))
+			d.Add(proofList(r.Proof))
 		}
 	}
 	return o.show("book-check", c, d)

@@ -13,16 +13,18 @@ import (
 	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/view/doc"
+	"bellwether/internal/view/drawing"
 )
 
 // The further formats of a report.
 const (
-	HTML  Format = "html"
-	JUnit Format = "junit"
+	HTML  doc.Format = "html"
+	JUnit doc.Format = "junit"
 )
 
 // ReportFormats are those of a report.
-var ReportFormats = []Format{Text, Markdown, HTML, JSON, JUnit}
+var ReportFormats = []doc.Format{doc.Text, doc.Markdown, HTML, doc.JSON, JUnit}
 
 // maxMarkdown is how many characters a merge request's text may have on the usual forges.
 const maxMarkdown = 65_000
@@ -39,17 +41,17 @@ func (o Out) Report(r *report.Report) error {
 		}
 		return err
 	case HTML:
-		return page(o.W, title, reportSummary(r), drawnRoute(r), d)
-	case Markdown:
+		return page(o.W, title, reportSummary(r), drawing.DrawnRoute(r), d)
+	case doc.Markdown:
 		return cutMarkdown(o.W, title, reportSummary(r), d)
-	case Text:
-		whole := &document{}
-		whole.add(heading{title, ""}, line{plain("%s", reportSummary(r))}, gap{})
-		for i, b := range d.blocks {
-			if _, is := b.(heading); is && i > 0 {
-				whole.add(gap{})
+	case doc.Text:
+		whole := &doc.Document{}
+		whole.Add(doc.Heading{Title: title, Note: ""}, doc.Line{doc.Usual(reportSummary(r))}, doc.Gap{})
+		for i, b := range d.Blocks {
+			if _, is := b.(doc.Heading); is && i > 0 {
+				whole.Add(doc.Gap{})
 			}
-			whole.add(b)
+			whole.Add(b)
 		}
 		d = whole
 	}
@@ -57,21 +59,21 @@ func (o Out) Report(r *report.Report) error {
 }
 
 // cutMarkdown writes a document as Markdown, as much of it as a merge request takes.
-func cutMarkdown(w io.Writer, title, summary string, d *document) error {
+func cutMarkdown(w io.Writer, title, summary string, d *doc.Document) error {
 	var b strings.Builder
-	heading{title, ""}.markdown(&b)
-	line{plain("%s", summary)}.markdown(&b)
+	doc.Heading{Title: title, Note: ""}.Markdown(&b)
+	doc.Line{doc.Usual(summary)}.Markdown(&b)
 	left := 0
-	for _, part := range d.blocks {
+	for _, part := range d.Blocks {
 		var next strings.Builder
-		if part.markdown(&next); b.Len()+next.Len() > maxMarkdown {
+		if part.Markdown(&next); b.Len()+next.Len() > maxMarkdown {
 			left++ // a smaller one may still fit
 			continue
 		}
 		b.WriteString(next.String())
 	}
 	if left > 0 {
-		fmt.Fprintf(&b, "%s not fit here; `bellwether report --format html` has all.\n", count(left, "part does", "parts do"))
+		fmt.Fprintf(&b, "%s not fit here; `bellwether report --format html` has all.\n", doc.Count(left, "part does", "parts do"))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
@@ -79,23 +81,23 @@ func cutMarkdown(w io.Writer, title, summary string, d *document) error {
 
 // reportSummary is the whole in a sentence.
 func reportSummary(r *report.Report) string {
-	parts := []string{fmt.Sprintf("%d of %s done", r.Count(report.Done), count(len(r.Legs), "leg", "legs"))}
+	parts := []string{fmt.Sprintf("%d of %s done", r.Count(report.Done), doc.Count(len(r.Legs), "leg", "legs"))}
 	if n := r.Count(report.Repair); n > 0 {
 		parts = append(parts, fmt.Sprintf("%d to be repaired", n))
 	}
 	pins := 0
 	moves := r.Moves()
 	for _, m := range moves {
-		if isPin(m) {
+		if drawing.IsPin(m) {
 			pins++
 		}
 	}
-	parts = append(parts, count(len(moves)-pins, "requirement", "requirements")+" moved")
+	parts = append(parts, doc.Count(len(moves)-pins, "requirement", "requirements")+" moved")
 	if pins > 0 {
-		parts = append(parts, count(pins, "runtime, tool or image", "runtimes, tools or images")+" moved")
+		parts = append(parts, doc.Count(pins, "runtime, tool or image", "runtimes, tools or images")+" moved")
 	}
 	if n := len(r.Carried()); n > 0 {
-		parts = append(parts, count(n, "other package", "other packages")+" along with them")
+		parts = append(parts, doc.Count(n, "other package", "other packages")+" along with them")
 	}
 	if last := r.Last(); last != nil {
 		parts = append(parts, tests(last.Verification))
@@ -103,12 +105,12 @@ func reportSummary(r *report.Report) string {
 	return strings.Join(parts, ", ") + "."
 }
 
-var stateStyle = map[string]style{report.Done: good, report.Repair: bad, report.ToGo: faint}
+var stateStyle = map[string]doc.Style{report.Done: doc.StyleGood, report.Repair: doc.StyleBad, report.ToGo: doc.StyleFaint}
 
 // reported describes a report.
-func reported(r *report.Report) *document {
-	d := &document{}
-	legs := grid{columns: []string{"leg", "what", "state", "tests", "tries", "commit"}}
+func reported(r *report.Report) *doc.Document {
+	d := &doc.Document{}
+	legs := doc.Grid{Columns: []string{"leg", "what", "state", "tests", "tries", "commit"}}
 	for _, l := range r.Legs {
 		tested, commit, tries := "", l.Commit[:min(10, len(l.Commit))], ""
 		if l.Verification != nil {
@@ -120,29 +122,32 @@ func reported(r *report.Report) *document {
 		if l.Gone {
 			commit += " (not in the history any more)"
 		}
-		legs.rows = append(legs.rows, line{
-			plain("%s", l.ID), plain("%s", l.Title), span{l.State, stateStyle[l.State]},
-			plain("%s", tested), plain("%s", tries), span{commit, faint},
-		})
+		legs.Row(
+			doc.Usual(l.ID), doc.Usual(l.Title), doc.Styled(l.State, stateStyle[l.State]),
+			doc.Usual(tested), doc.Usual(tries), doc.Faint(commit),
+		)
 	}
-	d.add(heading{"Legs", ""}, legs)
+	d.Add(doc.Heading{Title: "Legs", Note: ""}, legs)
 	moves := r.Moves()
-	pins := slices.DeleteFunc(slices.Clone(moves), func(m output.MoveSummary) bool { return !isPin(m) })
+	pins := slices.DeleteFunc(slices.Clone(moves), func(m output.MoveSummary) bool { return !drawing.IsPin(m) })
 	if len(pins) > 0 {
-		d.add(heading{"Runtimes, tools and images", ""}, moveGrid(pins), placesOf(pins))
+		d.Add(doc.Heading{Title: "Runtimes, tools and images", Note: ""}, moveGrid(pins), placesOf(pins))
 	}
-	if packages := slices.DeleteFunc(moves, isPin); len(packages) > 0 {
-		d.add(heading{"What moved", ""}, moveGrid(packages))
+	if packages := slices.DeleteFunc(moves, drawing.IsPin); len(packages) > 0 {
+		d.Add(doc.Heading{Title: "What moved", Note: ""}, moveGrid(packages))
 	}
 	if carried := r.Carried(); len(carried) > 0 {
-		d.add(details{count(len(carried), "other package", "other packages") + " that moved along", []block{carriedGrid(carried)}})
-		if g := changedGraph(r); len(g.nodes) > 0 {
-			d.add(picture{"What depends on what, and how it moved", g})
+		d.Add(doc.Details{
+			Summary: doc.Count(len(carried), "other package", "other packages") + " that moved along",
+			Blocks:  []doc.Block{carriedGrid(carried)},
+		})
+		if g := drawing.ChangedGraph(r); len(g.Nodes) > 0 {
+			d.Add(drawing.Picture{Name: "What depends on what, and how it moved", Of: g})
 		}
 	}
 	extracts(d, r.Said)
-	advised(d, "Vulnerabilities that are mended", r.Fixed, good)
-	advised(d, "Vulnerabilities that are left", r.Affected, warn)
+	advised(d, "Vulnerabilities that are mended", r.Fixed, doc.StyleGood)
+	advised(d, "Vulnerabilities that are left", r.Affected, doc.StyleWarn)
 	part(d, "Notes", notesOf(r))
 	repaired(d, r)
 	compared(d, r)
@@ -153,44 +158,47 @@ func reported(r *report.Report) *document {
 	part(d, "Temporary measures", bridgeLines(r.Bridges))
 	part(d, "Left to be done", todoLines(r.ToDos))
 	if len(r.Checklist) > 0 {
-		d.add(heading{"Checklist", ""}, checkGrid(r.Checklist))
+		d.Add(doc.Heading{Title: "Checklist", Note: ""}, checkGrid(r.Checklist))
 	}
 	part(d, "Not known any more", plainList(r.Unknown))
 	tools(d, r)
 	if len(r.Undo) > 0 {
-		d.add(heading{"How to take it back", ""}, line{plain("bellwether undo --all takes back what is not pushed; afterwards:")}, code(r.Undo))
+		d.Add(
+			doc.Heading{Title: "How to take it back"},
+			doc.Line{doc.Plain("bellwether undo --all takes back what is not pushed; afterwards:")}, doc.Code(r.Undo),
+		)
 	}
 	return d
 }
 
 // part adds a list with a title, if there is anything in it.
-func part(d *document, title string, l list) {
+func part(d *doc.Document, title string, l doc.List) {
 	if len(l) > 0 {
-		d.add(heading{title, ""}, l)
+		d.Add(doc.Heading{Title: title, Note: ""}, l)
 	}
 }
 
-func plainList(texts []string) (l list) {
+func plainList(texts []string) (l doc.List) {
 	for _, t := range texts {
-		l = append(l, line{plain("%s", t)})
+		l = append(l, doc.Line{doc.Usual(t)})
 	}
 	return l
 }
 
-func notesOf(r *report.Report) (l list) {
+func notesOf(r *report.Report) (l doc.List) {
 	for _, leg := range r.Legs {
 		for _, n := range append(slices.Clone(leg.Overrides), leg.Notes...) {
-			l = append(l, line{span{leg.ID + ": ", faint}, span{n, warn}})
+			l = append(l, doc.Line{doc.Faint(leg.ID + ": "), doc.Warn(n)})
 		}
 		for _, k := range leg.Keys {
-			l = append(l, line{span{leg.ID + ": ", faint}, span{k.String(), warn}})
+			l = append(l, doc.Line{doc.Faint(leg.ID + ": "), doc.Warn(k.String())})
 		}
 	}
 	return l
 }
 
-func carriedGrid(moves []output.MoveSummary) grid {
-	g := grid{columns: []string{"package", "from", "to"}}
+func carriedGrid(moves []output.MoveSummary) doc.Grid {
+	g := doc.Grid{Columns: []string{"package", "from", "to"}}
 	for _, m := range moves {
 		from, to := m.From, m.To
 		if from == "" {
@@ -199,76 +207,72 @@ func carriedGrid(moves []output.MoveSummary) grid {
 		if to == "" {
 			to = "goes away"
 		}
-		g.rows = append(g.rows, line{plain("%s", m.Spoken()), plain("%s", from), plain("%s", to)})
+		g.Row(doc.Usual(m.Spoken()), doc.Usual(from), doc.Usual(to))
 	}
 	return g
 }
 
 // extracts are those of release notes, a package each.
-func extracts(d *document, all []model.PackageNotes) {
+func extracts(d *doc.Document, all []model.PackageNotes) {
 	if len(all) == 0 {
 		return
 	}
-	d.add(heading{"What the releases say", "what concerns this project comes first; bellwether notes has more"})
+	d.Add(doc.Heading{Title: "What the releases say", Note: "what concerns this project comes first; bellwether notes has more"})
 	for _, p := range all {
-		d.add(details{fmt.Sprintf("%s %s to %s", p.Name, p.From, p.To), []block{noteRows(p.Entries, false)}})
+		d.Add(doc.Details{Summary: fmt.Sprintf("%s %s to %s", p.Name, p.From, p.To), Blocks: []doc.Block{noteRows(p.Entries, false)}})
 	}
 }
 
 // advised are packages that vulnerability records are about.
-func advised(d *document, title string, all []output.SurveyAdvisory, look style) {
+func advised(d *doc.Document, title string, all []output.SurveyAdvisory, look doc.Style) {
 	if len(all) == 0 {
 		return
 	}
-	g := grid{columns: []string{"package", "version", "record", "severity", "what it is", "mended in"}}
+	g := doc.Grid{Columns: []string{"package", "version", "record", "severity", "what it is", "mended in"}}
 	for _, a := range all {
-		g.rows = append(g.rows, line{
-			plain("%s", a.Name), plain("%s", a.Version), span{a.ID, look},
-			plain("%s", a.Severity), plain("%s", a.Summary), plain("%s", a.Fixed),
-		})
+		g.Row(
+			doc.Usual(a.Name), doc.Usual(a.Version), doc.Styled(a.ID, look),
+			doc.Usual(a.Severity), doc.Usual(a.Summary), doc.Usual(a.Fixed),
+		)
 	}
-	d.add(heading{title, ""}, g)
+	d.Add(doc.Heading{Title: title, Note: ""}, g)
 }
 
 // repaired tells what rules changed, and what they left.
-func repaired(d *document, r *report.Report) {
-	g := grid{columns: []string{"leg", "rule", "files", "places", "what it does"}}
-	var left list
+func repaired(d *doc.Document, r *report.Report) {
+	g := doc.Grid{Columns: []string{"leg", "rule", "files", "places", "what it does"}}
+	var left doc.List
 	for _, leg := range r.Legs {
 		for _, one := range leg.Repairs {
 			if len(one.Files) > 0 {
-				g.rows = append(g.rows, line{
-					span{leg.ID, faint}, plain("%s", one.Rule), plain("%d", len(one.Files)), plain("%d", len(one.Places)), plain("%s", one.Says),
-				})
+				g.Row(doc.Faint(leg.ID), doc.Usual(one.Rule), doc.Plain("%d", len(one.Files)), doc.Plain("%d", len(one.Places)), doc.Usual(one.Says))
 			}
 			for _, l := range one.Left {
-				left = append(left, line{plain("%s: ", l.Place), span{l.Reason, warn}})
+				left = append(left, doc.Line{doc.Plain("%s: ", l.Place), doc.Warn(l.Reason)})
 			}
 		}
 	}
-	if len(g.rows) > 0 {
-		d.add(heading{"Repairs by rules", ""}, g)
+	if len(g.Rows) > 0 {
+		d.Add(doc.Heading{Title: "Repairs by rules", Note: ""}, g)
 	}
 	part(d, "Left by rules", left)
 }
 
 // compared tells what the last leg's stages say now, and what they said at the start.
-func compared(d *document, r *report.Report) {
+func compared(d *doc.Document, r *report.Report) {
 	last := r.Last()
 	if last == nil {
 		return
 	}
-	d.add(heading{"Verification", "of leg " + last.ID + ", from clean"})
+	d.Add(doc.Heading{Title: "Verification", Note: "of leg " + last.ID + ", from clean"})
 	verification(d, last.Verification)
 	if c := last.Comparison; c != nil {
 		if len(c.Times) > 0 {
-			g := grid{columns: []string{"component", "stage", "took at the start", "now"}}
+			g := doc.Grid{Columns: []string{"component", "stage", "took at the start", "now"}}
 			for _, t := range c.Times {
-				g.rows = append(g.rows, line{
-					plain("%s", t.Component), plain("%s", t.Name), plain("%.1f s", t.Before.Seconds()), plain("%.1f s", t.After.Seconds()),
-				})
+				g.Row(doc.Usual(t.Component), doc.Usual(t.Name), doc.Plain("%.1f s", t.Before.Seconds()), doc.Plain("%.1f s", t.After.Seconds()))
 			}
-			d.add(g)
+			d.Add(g)
 		}
 		comparison(d, c)
 	}
@@ -276,7 +280,7 @@ func compared(d *document, r *report.Report) {
 }
 
 // warnings counts what stages warn of, before and after.
-func warnings(d *document, l *report.Leg) {
+func warnings(d *doc.Document, l *report.Leg) {
 	if l.Comparison == nil {
 		return
 	}
@@ -287,12 +291,12 @@ func warnings(d *document, l *report.Leg) {
 		now := len(finding.Causes(l.Verification.Findings(), kind.of))
 		fresh, gone := len(finding.Causes(l.Comparison.NewFindings, kind.of)), len(finding.Causes(l.Comparison.GoneFindings, kind.of))
 		if now+fresh+gone > 0 {
-			d.add(line{plain("%s: %d causes now, %d of them new; %d of the start are gone", kind.name, now, fresh, gone)})
+			d.Add(doc.Line{doc.Plain("%s: %d causes now, %d of them new; %d of the start are gone", kind.name, now, fresh, gone)})
 		}
 	}
 }
 
-func culpritLines(c output.CulpritResult) (l list) {
+func culpritLines(c output.CulpritResult) (l doc.List) {
 	for _, set := range c.Culprits {
 		var names []string
 		for _, m := range set.Moves {
@@ -302,15 +306,15 @@ func culpritLines(c output.CulpritResult) (l list) {
 		if set.Passes != "" {
 			text += "; " + set.Passes + " still passes, " + set.Fails + " does not"
 		}
-		l = append(l, line{plain("%s", text)})
+		l = append(l, doc.Line{doc.Usual(text)})
 	}
 	if len(c.Parted) > 0 {
-		l = append(l, line{span{"parted into the legs " + strings.Join(c.Parted, ", "), faint}})
+		l = append(l, doc.Line{doc.Faint("parted into the legs " + strings.Join(c.Parted, ", "))})
 	}
 	return l
 }
 
-func bridgeLines(all []output.SurveyBridge) (l list) {
+func bridgeLines(all []output.SurveyBridge) (l doc.List) {
 	for _, b := range all {
 		text := fmt.Sprintf("%s: %s at %s, since %s", b.Name, b.Kind, b.At, b.Since)
 		if b.Waits != "" {
@@ -319,26 +323,28 @@ func bridgeLines(all []output.SurveyBridge) (l list) {
 		if b.Goes != "" {
 			text += "; it can go now: " + b.Goes
 		}
-		l = append(l, line{plain("%s", text)})
+		l = append(l, doc.Line{doc.Usual(text)})
 	}
 	return l
 }
 
-func todoLines(all []model.ToDoResult) (l list) {
+func todoLines(all []model.ToDoResult) (l doc.List) {
 	for _, t := range all {
-		l = append(l, line{plain("%s", t.Text), span{" " + t.Place + " " + t.State, faint}})
+		l = append(l, doc.Line{doc.Usual(t.Text), doc.Faint(" " + t.Place + " " + t.State)})
 	}
 	return l
 }
 
-func checkGrid(all []output.ChecklistItem) grid {
-	g := grid{columns: []string{"item", "what to try", "state", "note"}}
+func checkGrid(all []output.ChecklistItem) doc.Grid {
+	g := doc.Grid{Columns: []string{"item", "what to try", "state", "note"}}
 	for _, c := range all {
-		state := span{c.State, map[string]style{output.TickOpen: warn, output.TickPassed: good, output.TickFailed: bad}[c.State]}
+		state := doc.Styled(c.State, map[string]doc.Style{
+			output.TickOpen: doc.StyleWarn, output.TickPassed: doc.StyleGood, output.TickFailed: doc.StyleBad,
+		}[c.State])
 		if c.Stale {
-			state.text += ", before the last leg"
+			state.Text += ", before the last leg"
 		}
-		g.rows = append(g.rows, line{plain("%s", c.ID), plain("%s", c.Text), state, plain("%s", c.Note)})
+		g.Row(doc.Usual(c.ID), doc.Usual(c.Text), state, doc.Usual(c.Note))
 	}
 	return g
 }
@@ -352,28 +358,28 @@ func firstLine(said string) string {
 var colour = lazyregexp.New(`\x1b\[[0-9;]*m`)
 
 // tools are the programs and commands that a verification used.
-func tools(d *document, r *report.Report) {
+func tools(d *doc.Document, r *report.Report) {
 	last := r.Last()
 	if last == nil {
 		return
 	}
-	g := grid{columns: []string{"program", "version"}}
+	g := doc.Grid{Columns: []string{"program", "version"}}
 	for _, name := range slices.Sorted(maps.Keys(last.Verification.Tools)) {
-		g.rows = append(g.rows, line{plain("%s", name), plain("%s", firstLine(last.Verification.Tools[name]))})
+		g.Row(doc.Usual(name), doc.Usual(firstLine(last.Verification.Tools[name])))
 	}
-	commands := grid{columns: []string{"component", "stage", "command"}}
+	commands := doc.Grid{Columns: []string{"component", "stage", "command"}}
 	for _, s := range last.Verification.Stages {
 		if len(s.Command) > 0 && s.Status != finding.Skipped && s.Status != finding.NotRun {
-			commands.rows = append(commands.rows, line{plain("%s", s.Component), plain("%s", s.Name), plain("%s", strings.Join(s.Command, " "))})
+			commands.Row(doc.Usual(s.Component), doc.Usual(s.Name), doc.Usual(strings.Join(s.Command, " ")))
 		}
 	}
-	if len(g.rows)+len(commands.rows) == 0 {
+	if len(g.Rows)+len(commands.Rows) == 0 {
 		return
 	}
-	d.add(heading{"Tools and commands", ""})
-	for _, part := range []grid{g, commands} {
-		if len(part.rows) > 0 {
-			d.add(part)
+	d.Add(doc.Heading{Title: "Tools and commands", Note: ""})
+	for _, part := range []doc.Grid{g, commands} {
+		if len(part.Rows) > 0 {
+			d.Add(part)
 		}
 	}
 }

@@ -12,40 +12,28 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/output"
 	"bellwether/internal/core/spelling"
+	"bellwether/internal/view/doc"
+	"bellwether/internal/view/drawing"
 )
 
 // Out is where and how results are shown.
 type Out struct {
 	W      io.Writer
-	Format Format
+	Format doc.Format
 	Colour bool
 	Width  int // of the terminal, in characters; 0 for lines of any length
 }
 
-func (o Out) show(schema string, v any, d *document) error {
-	return show(o.W, o.Format, palette{o.Colour, o.Width}, schema, v, d)
-}
-
-func count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
+func (o Out) show(schema string, v any, d *doc.Document) error {
+	return doc.Show(o.W, o.Format, doc.Palette{On: o.Colour, Width: o.Width}, schema, v, d)
 }
 
 // Explain shows why a package is where it is, or why it cannot be elsewhere.
 func (o Out) Explain(all []output.Explanation) error {
-	d := &document{}
+	d := &doc.Document{}
 	for i, e := range all {
 		if i > 0 {
-			d.add(gap{})
+			d.Add(doc.Gap{})
 		}
 		explainOne(d, e)
 	}
@@ -92,90 +80,91 @@ func previews(all []output.ReleaseLine) (n int) {
 	return n
 }
 
-func explainOne(d *document, e output.Explanation) {
+func explainOne(d *doc.Document, e output.Explanation) {
 	where := ""
 	if e.Component != "." {
 		where = "in " + e.Component
 	}
 	switch {
 	case e.Version == "":
-		d.add(heading{e.Name, where})
+		d.Add(doc.Heading{Title: e.Name, Note: where})
 		for _, c := range e.Locked {
 			where := " in " + c.Where
 			if c.Scope != "" {
 				where += ", scope " + c.Scope
 			}
-			d.add(line{plain("  is at "), span{c.Version, strong}, span{where, faint}, plain(", because")})
-			var askers list
+			d.Add(doc.Line{doc.Plain("  is at "), doc.Strong(c.Version), doc.Faint(where), doc.Plain(", because")})
+			var askers doc.List
 			for _, a := range c.Askers {
-				askers = append(askers, line{plain("  %s", a)})
+				askers = append(askers, doc.Line{doc.Plain("  %s", a)})
 			}
-			d.add(askers)
+			d.Add(askers)
 		}
 		if len(e.Locked) == 0 {
-			d.add(line{plain("  is not locked")})
+			d.Add(doc.Line{doc.Plain("  is not locked")})
 		}
-		g := grid{columns: []string{"newest releases", "published", "states", ""}}
+		g := doc.Grid{Columns: []string{"newest releases", "published", "states", ""}}
 		shown := newestReleases(e.Releases)
 		for _, r := range shown {
 			date := ""
 			if !r.Published.IsZero() {
 				date = r.Published.Format(time.DateOnly)
 			}
-			note := span{}
+			note := doc.Span{}
 			if r.Deprecated != "" {
-				note = span{"deprecated: " + r.Deprecated, bad}
+				note = doc.Bad("deprecated: " + r.Deprecated)
 			} else if r.Retracted != "" {
-				note = span{r.Retracted, bad}
+				note = doc.Bad(r.Retracted)
 			} else if slices.ContainsFunc(e.Locked, func(c model.LockedCopy) bool { return c.Version == r.Version }) {
-				note = span{"locked", good}
+				note = doc.Good("locked")
 			}
-			g.rows = append(g.rows, line{plain("%s", r.Version), span{date, faint}, plain("%s", r.Runtime), note})
+			g.Row(doc.Usual(r.Version), doc.Faint(date), doc.Usual(r.Runtime), note)
 		}
-		d.add(gap{}, g)
+		d.Add(doc.Gap{}, g)
 		if more := len(e.Releases) - len(shown); more > 0 {
-			d.add(
-				line{
-					span{
-						fmt.Sprintf(
-							"  and %s, %d of them pre-releases; --format json lists them", count(more, "more", "more"),
+			d.Add(
+				doc.Line{
+					doc.Span{
+						Text: fmt.Sprintf(
+							"  and %s, %d of them pre-releases; --format json lists them", doc.Count(more, "more", "more"),
 							previews(e.Releases)-previews(shown),
 						),
-						faint,
+						Style: doc.StyleFaint,
 					},
 				},
 			)
 		}
 	case e.Possible && len(e.Moves) == 0:
-		d.add(line{plain("%s@%s is what is there already.", e.Name, e.Version)})
+		d.Add(doc.Line{doc.Plain("%s@%s is what is there already.", e.Name, e.Version)})
 	case e.Possible:
-		d.add(heading{fmt.Sprintf("%s@%s is possible", e.Name, e.Version), where}, line{plain("These would move:")}, moveGrid(e.Moves))
+		title := fmt.Sprintf("%s@%s is possible", e.Name, e.Version)
+		d.Add(doc.Heading{Title: title, Note: where}, doc.Line{doc.Plain("These would move:")}, moveGrid(e.Moves))
 	default:
-		d.add(heading{fmt.Sprintf("%s@%s is not possible", e.Name, e.Version), where}, proofList(e.Proof))
+		d.Add(doc.Heading{Title: fmt.Sprintf("%s@%s is not possible", e.Name, e.Version), Note: where}, proofList(e.Proof))
 	}
 }
 
-func proofList(lines []string) list {
-	var l list
+func proofList(lines []string) doc.List {
+	var l doc.List
 	for i, text := range lines {
-		s := usual
+		s := doc.StyleUsual
 		if i == len(lines)-1 {
-			s = bad
+			s = doc.StyleBad
 		}
-		l = append(l, line{span{text, s}})
+		l = append(l, doc.Line{doc.Styled(text, s)})
 	}
 	return l
 }
 
-func moveGrid(moves []output.MoveSummary) grid {
-	g := grid{columns: []string{"package", "from", "to", "because"}}
-	if slices.ContainsFunc(moves, isPin) {
-		g.columns[0] = "what"
+func moveGrid(moves []output.MoveSummary) doc.Grid {
+	g := doc.Grid{Columns: []string{"package", "from", "to", "because"}}
+	if slices.ContainsFunc(moves, drawing.IsPin) {
+		g.Columns[0] = "what"
 	}
 	for _, m := range moves {
-		to := span{m.To, good}
+		to := doc.Good(m.To)
 		if m.To == "" {
-			to = span{"goes away", faint}
+			to = doc.Faint("goes away")
 		}
 		from := m.From
 		if from == "" {
@@ -189,23 +178,17 @@ func moveGrid(moves []output.MoveSummary) grid {
 		default:
 			because += ", as " + m.Becomes
 		}
-		g.rows = append(g.rows, line{plain("%s", m.Spoken()), span{from, faint}, to, span{because, faint}})
+		g.Row(doc.Usual(m.Spoken()), doc.Faint(from), to, doc.Faint(because))
 	}
 	return g
 }
 
-// isPin tells whether a move is of a runtime, tool, platform or image.
-func isPin(m output.MoveSummary) bool {
-	s, ok := model.ReadSubject(m.Name)
-	return ok && s.IsPin()
-}
-
 // placesOf are the places of runtimes, tools and images that move, a line each;
 // of a package it is the manifest.
-func placesOf(moves []output.MoveSummary) list {
-	var all list
+func placesOf(moves []output.MoveSummary) doc.List {
+	var all doc.List
 	for _, m := range moves {
-		if !isPin(m) || len(m.Places) == 0 {
+		if !drawing.IsPin(m) || len(m.Places) == 0 {
 			continue
 		}
 		var files []string
@@ -225,22 +208,22 @@ func placesOf(moves []output.MoveSummary) list {
 			slices.SortFunc(lines, func(a, b string) int { return cmp.Or(len(a)-len(b), strings.Compare(a, b)) })
 			files[i] = file + ":" + strings.Join(lines, ",")
 		}
-		all = append(all, line{span{"in " + strings.Join(files, ", "), faint}})
+		all = append(all, doc.Line{doc.Faint("in " + strings.Join(files, ", "))})
 	}
 	return all
 }
 
 // Route shows the legs of a computed route.
 func (o Out) Route(r *output.RouteResult) error {
-	d := &document{}
+	d := &doc.Document{}
 	if len(r.Legs) == 0 {
 		if len(r.Notices) == 0 {
-			d.add(line{span{"Nothing to do: ", good}, plain("the project is where it was asked to go.")})
+			d.Add(doc.Line{doc.Good("Nothing to do: "), doc.Plain("the project is where it was asked to go.")})
 		} else {
-			d.add(line{span{"Nothing to do", good}, plain(" but for what is told below.")})
+			d.Add(doc.Line{doc.Good("Nothing to do"), doc.Plain(" but for what is told below.")})
 		}
 	} else {
-		d.add(heading{count(len(r.Legs), "leg", "legs") + " to " + strings.Join(r.Destination, ", "), "kept in " + r.File})
+		d.Add(doc.Heading{Title: doc.Count(len(r.Legs), "leg", "legs") + " to " + strings.Join(r.Destination, ", "), Note: "kept in " + r.File})
 	}
 	components := map[string]bool{}
 	for _, l := range r.Legs {
@@ -249,49 +232,49 @@ func (o Out) Route(r *output.RouteResult) error {
 		}
 	}
 	for _, l := range r.Legs {
-		d.add(gap{}, legHeading(l, len(components) > 1))
+		d.Add(doc.Gap{}, legHeading(l, len(components) > 1))
 		for _, s := range l.Steps {
-			d.add(list{{plain("%s", s.Text)}, {span{"because " + s.Because, faint}}})
+			d.Add(doc.List{{doc.Usual(s.Text)}, {doc.Faint("because " + s.Because)}})
 		}
 		if len(l.Moves) > 0 {
-			d.add(moveGrid(l.Moves), placesOf(l.Moves))
+			d.Add(moveGrid(l.Moves), placesOf(l.Moves))
 		}
 		if n := len(l.Carried); n > 0 {
-			d.add(line{span{"  and " + count(n, "other package", "other packages") + ": " + carriedNames(l.Carried), faint}})
+			d.Add(doc.Line{doc.Faint("  and " + doc.Count(n, "other package", "other packages") + ": " + carriedNames(l.Carried))})
 		}
 		for _, n := range append(slices.Clone(l.Overrides), l.Notes...) {
-			d.add(line{span{"  " + n, warn}})
+			d.Add(doc.Line{doc.Warn("  " + n)})
 		}
 		for _, why := range l.Why {
-			d.add(list{{span{"why: " + why, faint}}})
+			d.Add(doc.List{{doc.Faint("why: " + why)}})
 		}
 	}
 	if len(r.Notices) > 0 {
-		d.add(gap{}, heading{"Notes", ""})
-		var notes list
+		d.Add(doc.Gap{}, doc.Heading{Title: "Notes", Note: ""})
+		var notes doc.List
 		for _, n := range r.Notices {
-			notes = append(notes, line{span{n, warn}})
+			notes = append(notes, doc.Line{doc.Warn(n)})
 		}
-		d.add(notes)
+		d.Add(notes)
 	}
 	if len(r.Legs) > 0 {
-		d.add(
-			gap{},
-			line{
-				plain("next: "), span{"bellwether advance", strong}, plain(" carries out the first leg, "), span{"--all", strong},
-				plain(" all of them"),
+		d.Add(
+			doc.Gap{},
+			doc.Line{
+				doc.Plain("next: "), doc.Strong("bellwether advance"), doc.Plain(" carries out the first leg, "), doc.Strong("--all"),
+				doc.Plain(" all of them"),
 			},
 		)
 	}
 	return o.show("route", r, d)
 }
 
-func legHeading(l output.LegResult, several bool) heading {
+func legHeading(l output.LegResult, several bool) doc.Heading {
 	note := ""
 	if several && l.Component != "" {
 		note = "in " + l.Component
 	}
-	return heading{"leg " + l.ID + ": " + l.Title, note}
+	return doc.Heading{Title: "leg " + l.ID + ": " + l.Title, Note: note}
 }
 
 // carriedShown is how many carried packages are named.
@@ -317,17 +300,17 @@ func carriedNames(moves []output.MoveSummary) string {
 
 // Leg shows what came of carrying out a leg.
 func (o Out) Leg(r *finding.LegResult) error {
-	d := &document{}
-	d.add(legHeading(r.Leg, r.Leg.Component != "."), moveGrid(r.Leg.Moves), placesOf(r.Leg.Moves))
+	d := &doc.Document{}
+	d.Add(legHeading(r.Leg, r.Leg.Component != "."), moveGrid(r.Leg.Moves), placesOf(r.Leg.Moves))
 	for _, n := range append(slices.Clone(r.Leg.Overrides), r.Leg.Notes...) {
-		d.add(line{span{"  " + n, warn}})
+		d.Add(doc.Line{doc.Warn("  " + n)})
 	}
 	if n := len(r.Leg.Carried); n > 0 {
-		d.add(line{span{"  and " + count(n, "other package", "other packages") + ": " + carriedNames(r.Leg.Carried), faint}})
+		d.Add(doc.Line{doc.Faint("  and " + doc.Count(n, "other package", "other packages") + ": " + carriedNames(r.Leg.Carried))})
 	}
-	d.add(gap{})
+	d.Add(doc.Gap{})
 	if len(r.Leg.Repairs) > 0 {
-		d.add(heading{"repairs by rules", ""})
+		d.Add(doc.Heading{Title: "repairs by rules", Note: ""})
 		repairTable(d, r.Leg.Repairs)
 		repairLeft(d, r.Leg.Repairs, true)
 	}
@@ -335,29 +318,32 @@ func (o Out) Leg(r *finding.LegResult) error {
 	verification(d, r.Verification)
 	comparison(d, &r.Comparison)
 	if len(r.Hints) > 0 {
-		var rows list
+		var rows doc.List
 		for _, h := range r.Hints {
-			rows = append(rows, line{plain("%s", h)})
+			rows = append(rows, doc.Line{doc.Usual(h)})
 		}
-		d.add(heading{"what releases and rules say of it", ""}, rows, gap{})
+		d.Add(doc.Heading{Title: "what releases and rules say of it", Note: ""}, rows, doc.Gap{})
 	}
 	switch {
 	case r.Done && r.Commit != "":
-		d.add(
-			line{span{"done", good}, plain(", %s, committed as %.10s; %s to go", tests(r.Verification), r.Commit, count(r.Left, "leg", "legs"))},
+		d.Add(
+			doc.Line{
+				doc.Good("done"),
+				doc.Plain(", %s, committed as %.10s; %s to go", tests(r.Verification), r.Commit, doc.Count(r.Left, "leg", "legs")),
+			},
 		)
 	case r.Done:
-		d.add(line{span{"done", good}, plain(", %s; %s to go", tests(r.Verification), count(r.Left, "leg", "legs"))})
+		d.Add(doc.Line{doc.Good("done"), doc.Plain(", %s; %s to go", tests(r.Verification), doc.Count(r.Left, "leg", "legs"))})
 	default:
-		d.add(
-			line{span{"not done", bad}, plain(": the leg's changes are in the working tree, nothing is committed")},
-			line{
-				plain("next: repair what fails and run "), span{"bellwether advance", strong}, plain(" again, or take the leg back with "),
-				span{"bellwether undo", strong},
+		d.Add(
+			doc.Line{doc.Bad("not done"), doc.Plain(": the leg's changes are in the working tree, nothing is committed")},
+			doc.Line{
+				doc.Plain("next: repair what fails and run "), doc.Strong("bellwether advance"), doc.Plain(" again, or take the leg back with "),
+				doc.Strong("bellwether undo"),
 			},
 		)
 		if n := len(r.Leg.Moves); n > 1 {
-			d.add(line{span{"      bellwether culprit", strong}, plain(" tells which of its %d moves it is", n)})
+			d.Add(doc.Line{doc.Strong("      bellwether culprit"), doc.Plain(" tells which of its %d moves it is", n)})
 		}
 	}
 	return o.show("leg", r, d)
@@ -365,27 +351,27 @@ func (o Out) Leg(r *finding.LegResult) error {
 
 // Status shows where a project is on its route.
 func (o Out) Status(s *output.StatusResult) error {
-	d := &document{}
+	d := &doc.Document{}
 	if len(s.Destination) > 0 {
 		note := ""
 		if s.Branch != "" {
 			note = "on branch " + s.Branch
 		}
-		d.add(heading{"on the way to " + strings.Join(s.Destination, ", "), note})
-		g := grid{columns: []string{"leg", "moves", "", ""}}
-		styles := map[string]style{"done": good, "repair": bad, "next": strong, "waiting": faint}
+		d.Add(doc.Heading{Title: "on the way to " + strings.Join(s.Destination, ", "), Note: note})
+		g := doc.Grid{Columns: []string{"leg", "moves", "", ""}}
+		styles := map[string]doc.Style{"done": doc.StyleGood, "repair": doc.StyleBad, "next": doc.StyleStrong, "waiting": doc.StyleFaint}
 		for _, l := range s.Legs {
 			commit := ""
 			if l.Commit != "" {
 				commit = fmt.Sprintf("%.10s", l.Commit)
 			}
-			g.rows = append(g.rows, line{plain("%s", l.ID), plain("%s", l.Title), span{l.Status, styles[l.Status]}, span{commit, faint}})
+			g.Row(doc.Usual(l.ID), doc.Usual(l.Title), doc.Styled(l.Status, styles[l.Status]), doc.Faint(commit))
 		}
-		d.add(g, gap{})
+		d.Add(g, doc.Gap{})
 	}
 	checklist(d, s.Checklist)
 	toDos(d, s.ToDos)
-	d.add(line{plain("next: %s", s.Next)})
+	d.Add(doc.Line{doc.Plain("next: %s", s.Next)})
 	return o.show("status", s, d)
 }
 
@@ -395,14 +381,14 @@ const wide = 110
 // Conflict shows the proof that a destination cannot be reached.
 // ways are what would do instead.
 func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayOut) error {
-	d := &document{}
+	d := &doc.Document{}
 	lines := make([]string, len(proof))
 	for i, s := range proof {
 		lines[i] = s.Line
 	}
-	d.add(heading{title, ""}, proofList(lines))
+	d.Add(doc.Heading{Title: title, Note: ""}, proofList(lines))
 	if len(ways) > 0 {
-		var rows list
+		var rows doc.List
 		for i, w := range ways {
 			var more []string
 			if len(w.Moves) > 0 {
@@ -411,31 +397,34 @@ func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayO
 			if w.Risk != "" {
 				more = append(more, w.Risk)
 			}
-			text, option := plain("%d. %s: ", i+1, w.Text), span{w.Option, strong}
+			text, option := doc.Plain("%d. %s: ", i+1, w.Text), doc.Strong(w.Option)
 			if len(w.Text)+len(w.Option) > wide {
-				rows = append(rows, line{text}, line{plain("   "), option})
+				rows = append(rows, doc.Line{text}, doc.Line{doc.Plain("   "), option})
 			} else {
-				rows = append(rows, line{text, option})
+				rows = append(rows, doc.Line{text, option})
 			}
 			if together := strings.Join(more, "; "); len(together) < wide && together != "" {
 				more = []string{together}
 			}
 			for _, m := range more {
-				rows = append(rows, line{span{"   " + m, faint}})
+				rows = append(rows, doc.Line{doc.Faint("   " + m)})
 			}
 		}
-		d.add(gap{}, line{plain("What would do instead, each tried; "), span{"--take NUMBER", strong}, plain(" goes that way:")}, rows)
+		d.Add(
+			doc.Gap{},
+			doc.Line{doc.Plain("What would do instead, each tried; "), doc.Strong("--take NUMBER"), doc.Plain(" goes that way:")}, rows,
+		)
 	}
 	return o.show("conflict", conflict{title, lines, proof, ways}, d)
 }
 
 // checklist shows what must be tried by hand, and what was found.
-func checklist(d *document, items []output.ChecklistItem) {
+func checklist(d *doc.Document, items []output.ChecklistItem) {
 	if len(items) == 0 {
 		return
 	}
-	styles := map[string]style{output.TickOpen: warn, output.TickPassed: good, output.TickFailed: bad}
-	g := grid{columns: []string{"item", "to be tried by hand", "", ""}}
+	styles := map[string]doc.Style{output.TickOpen: doc.StyleWarn, output.TickPassed: doc.StyleGood, output.TickFailed: doc.StyleBad}
+	g := doc.Grid{Columns: []string{"item", "to be tried by hand", "", ""}}
 	for _, item := range items {
 		note := item.Note
 		switch {
@@ -446,7 +435,7 @@ func checklist(d *document, items []output.ChecklistItem) {
 		case item.Because != "":
 			note = item.Because
 		}
-		g.rows = append(g.rows, line{plain("%s", item.ID), plain("%s", item.Text), span{item.State, styles[item.State]}, span{note, faint}})
+		g.Row(doc.Usual(item.ID), doc.Usual(item.Text), doc.Styled(item.State, styles[item.State]), doc.Faint(note))
 	}
-	d.add(g, gap{})
+	d.Add(g, doc.Gap{})
 }

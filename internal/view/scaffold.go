@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	core "bellwether/internal/core/scaffold"
+	"bellwether/internal/view/doc"
 )
 
 // Scaffold is a comparison with a template, as it is shown.
@@ -21,16 +22,16 @@ type Scaffold struct {
 var scaffoldStates = []struct {
 	state core.State
 	means string
-	style style
+	style doc.Style
 }{
-	{core.Conflicts, "both changed it in the same place", bad},
-	{core.GoneHere, "the template has it no more, and you changed it", warn},
-	{core.Removed, "you have it no more, and the template changed it", warn},
-	{core.Takes, "only the template changed it", good},
-	{core.Merges, "both changed it, in different places", good},
-	{core.New, "the template has it only now", good},
-	{core.Gone, "the template has it no more, and you have it as it was", good},
-	{core.Alike, "you have it as the template has it now", faint},
+	{core.Conflicts, "both changed it in the same place", doc.StyleBad},
+	{core.GoneHere, "the template has it no more, and you changed it", doc.StyleWarn},
+	{core.Removed, "you have it no more, and the template changed it", doc.StyleWarn},
+	{core.Takes, "only the template changed it", doc.StyleGood},
+	{core.Merges, "both changed it, in different places", doc.StyleGood},
+	{core.New, "the template has it only now", doc.StyleGood},
+	{core.Gone, "the template has it no more, and you have it as it was", doc.StyleGood},
+	{core.Alike, "you have it as the template has it now", doc.StyleFaint},
 }
 
 // Scaffold shows a comparison with a template.
@@ -43,35 +44,35 @@ func ScaffoldPage(w io.Writer, s *Scaffold) error {
 
 func (s *Scaffold) summary() string {
 	changed := len(s.Files) - s.Count(core.Alike)
-	text := fmt.Sprintf("The template changed %s; %d of them concern this project", count(len(s.Files), "file", "files"), changed)
+	text := fmt.Sprintf("The template changed %s; %d of them concern this project", doc.Count(len(s.Files), "file", "files"), changed)
 	if s.Unchanged > 0 {
 		text += fmt.Sprintf(", %d did not change", s.Unchanged)
 	}
 	return text + "."
 }
 
-func (s *Scaffold) document(whole bool) *document {
-	d := &document{}
+func (s *Scaffold) document(whole bool) *doc.Document {
+	d := &doc.Document{}
 	if len(s.Taken) > 0 {
-		d.add(heading{"Taken over", count(len(s.Taken), "file", "files")}, plainList(s.Taken), gap{})
+		d.Add(doc.Heading{Title: "Taken over", Note: doc.Count(len(s.Taken), "file", "files")}, plainList(s.Taken), doc.Gap{})
 		if !whole {
-			d.add(line{span{"look at it with git diff; bellwether undo takes it back", faint}})
+			d.Add(doc.Line{doc.Faint("look at it with git diff; bellwether undo takes it back")})
 			return d
 		}
 	}
 	if !whole {
-		d.add(line{plain("%s", s.summary())}, gap{})
+		d.Add(doc.Line{doc.Usual(s.summary())}, doc.Gap{})
 	}
-	states := grid{columns: []string{"files", "state", "what it means"}}
+	states := doc.Grid{Columns: []string{"files", "state", "what it means"}}
 	for _, one := range scaffoldStates {
 		if n := s.Count(one.state); n > 0 {
-			states.rows = append(states.rows, line{plain("%d", n), span{string(one.state), one.style}, span{one.means, faint}})
+			states.Row(doc.Plain("%d", n), doc.Styled(string(one.state), one.style), doc.Faint(one.means))
 		}
 	}
-	if len(states.rows) > 0 {
-		d.add(states, gap{})
+	if len(states.Rows) > 0 {
+		d.Add(states, doc.Gap{})
 	}
-	files := grid{columns: []string{"file", "state", "places", "settings", ""}}
+	files := doc.Grid{Columns: []string{"file", "state", "places", "settings", ""}}
 	for _, one := range scaffoldStates {
 		for _, f := range s.Files {
 			if f.State != one.state || f.State == core.Alike {
@@ -88,40 +89,37 @@ func (s *Scaffold) document(whole bool) *document {
 			case f.New != "":
 				note = "is called " + f.New + " now"
 			}
-			files.rows = append(files.rows, line{
-				plain(
-					"%s",
-					f.Path,
-				), span{string(f.State), one.style}, plain("%s", places), plain("%s", keyCount(f.Keys)), span{note, faint},
-			})
+			files.Row(
+				doc.Usual(f.Path), doc.Styled(string(f.State), one.style), doc.Usual(places), doc.Usual(keyCount(f.Keys)), doc.Faint(note),
+			)
 		}
 	}
-	if len(files.rows) > 0 {
-		d.add(heading{"Files", ""}, files, gap{})
+	if len(files.Rows) > 0 {
+		d.Add(doc.Heading{Title: "Files", Note: ""}, files, doc.Gap{})
 	}
 	s.settings(d)
 	part(d, "Not filled in", s.unfilled())
 	if s.Declined > 0 {
-		d.add(line{span{count(s.Declined, "change that you declined is", "changes that you declined are") + " left out", faint}})
+		d.Add(doc.Line{doc.Faint(doc.Count(s.Declined, "change that you declined is", "changes that you declined are") + " left out")})
 	}
 	if whole {
 		for _, f := range s.Files {
 			if f.State != core.Alike {
-				d.add(heading{f.Path, string(f.State)}, beside(f))
+				d.Add(doc.Heading{Title: f.Path, Note: string(f.State)}, beside(f))
 			}
 		}
 		return d
 	}
-	d.add(line{
-		span{"next: ", strong},
-		plain("--show FILE shows one, --take-clean takes what applies cleanly, --take FILE or FILE:2 takes what you name"),
+	d.Add(doc.Line{
+		doc.Strong("next: "),
+		doc.Plain("--show FILE shows one, --take-clean takes what applies cleanly, --take FILE or FILE:2 takes what you name"),
 	})
 	return d
 }
 
-func (s *Scaffold) unfilled() (l list) {
+func (s *Scaffold) unfilled() (l doc.List) {
 	for _, name := range s.Unfilled {
-		l = append(l, line{plain("%s: ", name), span{"--set " + name + "=VALUE fills it in", faint}})
+		l = append(l, doc.Line{doc.Plain("%s: ", name), doc.Faint("--set " + name + "=VALUE fills it in")})
 	}
 	return l
 }
@@ -144,45 +142,45 @@ func keyCount(all []core.Key) string {
 }
 
 // settings tells of settings that the template has now, and those that both changed.
-func (s *Scaffold) settings(d *document) {
-	g := grid{columns: []string{"file", "setting", "state", "was", "is in the template", "is here"}}
+func (s *Scaffold) settings(d *doc.Document) {
+	g := doc.Grid{Columns: []string{"file", "setting", "state", "was", "is in the template", "is here"}}
 	for _, f := range s.Files {
 		for _, k := range f.Keys {
 			if k.State == core.New || k.State == core.Conflicts {
-				st := map[core.State]style{core.New: good, core.Conflicts: bad}[k.State]
-				g.rows = append(g.rows, line{
-					plain(
+				st := map[core.State]doc.Style{core.New: doc.StyleGood, core.Conflicts: doc.StyleBad}[k.State]
+				g.Row(
+					doc.Plain(
 						"%s",
 						f.Path,
-					), plain("%s", k.Name), span{string(k.State), st}, plain("%s", clipped(k.Old)), plain("%s", clipped(k.New)),
-					plain("%s", clipped(k.Mine)),
-				})
+					), doc.Usual(k.Name), doc.Styled(string(k.State), st), doc.Usual(clipped(k.Old)), doc.Usual(clipped(k.New)),
+					doc.Usual(clipped(k.Mine)),
+				)
 			}
 		}
 	}
-	if len(g.rows) > 0 {
-		d.add(heading{"Settings", "new in the template, or changed by both"}, g, gap{})
+	if len(g.Rows) > 0 {
+		d.Add(doc.Heading{Title: "Settings", Note: "new in the template, or changed by both"}, g, doc.Gap{})
 	}
 }
 
 // ScaffoldFile shows what the template changed in one file.
 func (o Out) ScaffoldFile(f *core.File) error {
-	d := &document{}
-	d.add(heading{f.Path, string(f.State)})
+	d := &doc.Document{}
+	d.Add(doc.Heading{Title: f.Path, Note: string(f.State)})
 	for _, h := range f.Hunks {
-		d.add(line{plain("%d  at line %d: ", h.Number, h.Line), span{string(h.State), map[core.State]style{
-			core.Takes: good, core.Conflicts: bad, core.Alike: faint, core.Declined: faint,
-		}[h.State]}}, hunkLines(h))
+		d.Add(doc.Line{doc.Plain("%d  at line %d: ", h.Number, h.Line), doc.Styled(string(h.State), map[core.State]doc.Style{
+			core.Takes: doc.StyleGood, core.Conflicts: doc.StyleBad, core.Alike: doc.StyleFaint, core.Declined: doc.StyleFaint,
+		}[h.State])}, hunkLines(h))
 	}
 	if len(f.Hunks) == 0 && f.After != nil && !core.Binary(f.After) {
-		d.add(code(strings.Split(strings.TrimRight(string(f.After), "\n"), "\n")))
+		d.Add(doc.Code(strings.Split(strings.TrimRight(string(f.After), "\n"), "\n")))
 	}
 	return o.show("scaffold-file", f, d)
 }
 
 // hunkLines are a place as a diff; of a conflict with our side, too.
-func hunkLines(h core.Hunk) diff {
-	var all diff
+func hunkLines(h core.Hunk) doc.Diff {
+	var all doc.Diff
 	put := func(mark, text string) {
 		for l := range strings.Lines(text) {
 			all = append(all, mark+strings.TrimRight(l, "\r\n"))
@@ -197,44 +195,44 @@ func hunkLines(h core.Hunk) diff {
 }
 
 // beside is a file side by side: what the project has, and what the template has.
-func beside(f core.File) block {
-	g := grid{columns: []string{"place", "here", "in the template"}}
+func beside(f core.File) doc.Block {
+	g := doc.Grid{Columns: []string{"place", "here", "in the template"}}
 	if len(f.Hunks) == 0 {
-		g.columns = []string{"setting", "here", "in the template"}
+		g.Columns = []string{"setting", "here", "in the template"}
 		for _, k := range f.Keys {
-			g.rows = append(g.rows, line{plain("%s", k.Name), plain("%s", k.Mine), plain("%s", k.New)})
+			g.Row(doc.Usual(k.Name), doc.Usual(k.Mine), doc.Usual(k.New))
 		}
-		if len(g.rows) == 0 {
-			return line{span{"the whole file", faint}}
+		if len(g.Rows) == 0 {
+			return doc.Line{doc.Faint("the whole file")}
 		}
 		return g
 	}
 	for _, h := range f.Hunks {
-		style := map[core.State]style{core.Takes: usual, core.Conflicts: bad, core.Alike: faint, core.Declined: faint}[h.State]
-		g.rows = append(g.rows, line{plain("%d, line %d", h.Number, h.Line), span{h.Ours, style}, span{h.Theirs, style}})
+		style := map[core.State]doc.Style{core.Conflicts: doc.StyleBad, core.Alike: doc.StyleFaint, core.Declined: doc.StyleFaint}[h.State]
+		g.Row(doc.Plain("%d, line %d", h.Number, h.Line), doc.Styled(h.Ours, style), doc.Styled(h.Theirs, style))
 	}
 	return pre{g}
 }
 
 // pre is a table whose cells are texts with lines of their own.
-type pre struct{ grid }
+type pre struct{ doc.Grid }
 
-func (p pre) html(w io.Writer) {
+func (p pre) HTML(w io.Writer) {
 	fmt.Fprint(w, "<div class=\"wide\" tabindex=\"0\" role=\"group\" aria-label=\"side by side\"><table><thead><tr>")
-	for _, c := range p.columns {
-		fmt.Fprintf(w, "<th scope=\"col\">%s</th>", escaped(c))
+	for _, c := range p.Columns {
+		fmt.Fprintf(w, "<th scope=\"col\">%s</th>", doc.Escaped(c))
 	}
 	fmt.Fprint(w, "</tr></thead><tbody>\n")
-	for _, row := range p.rows {
+	for _, row := range p.Rows {
 		fmt.Fprint(w, "<tr>")
 		for i, cell := range row {
 			if i == 0 {
-				fmt.Fprintf(w, "<td>%s</td>", cell.html())
+				fmt.Fprintf(w, "<td>%s</td>", cell.HTML())
 				continue
 			}
 			fmt.Fprint(w, "<td><pre tabindex=\"0\">")
-			for l := range strings.Lines(cell.text) {
-				fmt.Fprintln(w, escaped(strings.TrimRight(l, "\r\n")))
+			for l := range strings.Lines(cell.Text) {
+				fmt.Fprintln(w, doc.Escaped(strings.TrimRight(l, "\r\n")))
 			}
 			fmt.Fprint(w, "</pre></td>")
 		}

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -8,18 +9,19 @@ import (
 	"time"
 
 	"bellwether/internal/core/output"
+	"bellwether/internal/view/doc"
 )
 
 // Survey shows what is declared, locked and newer.
 func (o Out) Survey(s *output.Survey) error {
-	d := &document{}
+	d := &doc.Document{}
 	for i, c := range s.Components {
 		if i > 0 {
-			d.add(gap{})
+			d.Add(doc.Gap{})
 		}
 		title := c.Dir
 		if title == "." {
-			title = cmpOr(c.Name, "this folder")
+			title = cmp.Or(c.Name, "this folder")
 		}
 		lock := ", no lock"
 		switch {
@@ -28,15 +30,15 @@ func (o Out) Survey(s *output.Survey) error {
 		case c.Lockless:
 			lock = ""
 		}
-		declared := count(len(c.Requirements), "requirement", "requirements")
+		declared := doc.Count(len(c.Requirements), "requirement", "requirements")
 		if c.Indirect > 0 {
 			declared += fmt.Sprintf(" and %d indirect", c.Indirect)
 		}
-		d.add(heading{title, fmt.Sprintf("%s, %s%s", c.Ecosystem, declared, lock)})
-		d.add(surveyGrid(c))
-		var rows list
+		d.Add(doc.Heading{Title: title, Note: fmt.Sprintf("%s, %s%s", c.Ecosystem, declared, lock)})
+		d.Add(surveyGrid(c))
+		var rows doc.List
 		for _, n := range c.Notes {
-			rows = append(rows, line{span{n, faint}})
+			rows = append(rows, doc.Line{doc.Faint(n)})
 		}
 		for _, r := range c.Runtimes {
 			if len(s.Pins) > 0 {
@@ -46,137 +48,136 @@ func (o Out) Survey(s *output.Survey) error {
 			if r.Installed != "" {
 				text += ", installed is " + r.Installed
 			}
-			rows = append(rows, line{span{text, faint}})
+			rows = append(rows, doc.Line{doc.Faint(text)})
 		}
 		if len(rows) > 0 {
-			d.add(gap{}, rows)
+			d.Add(doc.Gap{}, rows)
 		}
 		if notes := surveyNotes(c); len(notes) > 0 {
-			d.add(gap{}, notes)
+			d.Add(doc.Gap{}, notes)
 		}
 	}
 	if len(s.Pins) > 0 {
 		if len(s.Components) > 0 {
-			d.add(gap{})
+			d.Add(doc.Gap{})
 		}
-		d.add(heading{"runtimes, tools and images", "as all files of the project state them"}, pinGrid(s.Pins))
-		var notes list
+		d.Add(doc.Heading{Title: "runtimes, tools and images", Note: "as all files of the project state them"}, pinGrid(s.Pins))
+		var notes doc.List
 		for _, p := range s.Pins {
 			for _, text := range p.Disagree {
-				notes = append(notes, line{span{p.Subject, bad}, plain(": %s", text)})
+				notes = append(notes, doc.Line{doc.Bad(p.Subject), doc.Plain(": %s", text)})
 			}
 			if p.Fix != "" {
-				notes = append(notes, line{span{p.Subject, bad}, plain(": "), span{p.Fix, strong}, plain(" brings them together")})
+				notes = append(notes, doc.Line{doc.Bad(p.Subject), doc.Plain(": "), doc.Strong(p.Fix), doc.Plain(" brings them together")})
 			}
 		}
 		if len(notes) > 0 {
-			d.add(gap{}, notes)
+			d.Add(doc.Gap{}, notes)
 		}
 	}
 	if len(s.Remarks) > 0 {
-		var notes list
+		var notes doc.List
 		for _, r := range s.Remarks {
-			row := line{span{r.Subject, remarkStyle(r)}, plain(" %s", r.Text)}
+			row := doc.Line{doc.Styled(r.Subject, remarkStyle(r)), doc.Plain(" %s", r.Text)}
 			if r.Because != "" {
-				row = append(row, plain(": %s", strings.TrimSuffix(r.Because, ".")))
+				row = append(row, doc.Plain(": %s", strings.TrimSuffix(r.Because, ".")))
 			}
 			if r.Place != "" {
-				row = append(row, span{" (" + r.Place + ")", faint})
+				row = append(row, doc.Faint(" ("+r.Place+")"))
 			}
 			if r.Fix != "" {
-				row = append(row, plain("; %s", r.Fix))
+				row = append(row, doc.Plain("; %s", r.Fix))
 			}
 			notes = append(notes, row)
 		}
-		d.add(gap{}, heading{"what does not fit, and what ends", "by what packages state and compat books say"}, notes)
+		d.Add(doc.Gap{}, doc.Heading{Title: "what does not fit, and what ends", Note: "by what packages state and compat books say"}, notes)
 	}
 	if len(s.Bridges) > 0 {
-		d.add(gap{}, heading{"bridges", "temporary measures that legs took"}, bridgeGrid(s.Bridges))
+		d.Add(doc.Gap{}, doc.Heading{Title: "bridges", Note: "temporary measures that legs took"}, bridgeGrid(s.Bridges))
 		if slices.ContainsFunc(s.Bridges, func(b output.SurveyBridge) bool { return b.Goes != "" }) {
-			d.add(line{plain("  "), span{"bellwether route --drop-bridges", strong}, plain(" goes to where they are no longer needed")})
+			d.Add(doc.Line{doc.Plain("  "), doc.Strong("bellwether route --drop-bridges"), doc.Plain(" goes to where they are no longer needed")})
 		}
 	}
 	if len(s.Advisories) > 0 {
-		d.add(
-			gap{}, heading{"known vulnerabilities", count(len(s.Advisories), "record affects", "records affect") + " what is locked"},
+		d.Add(
+			doc.Gap{},
+			doc.Heading{
+				Title: "known vulnerabilities",
+				Note:  doc.Count(len(s.Advisories), "record affects", "records affect") + " what is locked",
+			},
 			advisoryGrid(s.Advisories),
 		)
 	}
 	if len(s.Unread) > 0 {
-		var notes list
+		var notes doc.List
 		for _, text := range s.Unread {
-			notes = append(notes, line{span{text, warn}})
+			notes = append(notes, doc.Line{doc.Warn(text)})
 		}
-		d.add(gap{}, notes)
+		d.Add(doc.Gap{}, notes)
 	}
 	return o.show("survey", s, d)
 }
 
-func bridgeGrid(all []output.SurveyBridge) grid {
-	g := grid{columns: []string{"package", "what", "at", "since", "it stays", "because"}}
+func bridgeGrid(all []output.SurveyBridge) doc.Grid {
+	g := doc.Grid{Columns: []string{"package", "what", "at", "since", "it stays", "because"}}
 	for _, b := range all {
-		stays := span{b.Waits, faint}
+		stays := doc.Faint(b.Waits)
 		if b.Goes != "" {
-			stays = span{"it can go now: " + b.Goes, good}
+			stays = doc.Good("it can go now: " + b.Goes)
 		}
-		g.rows = append(
-			g.rows, line{plain("%s", b.Name), plain("%s", b.Kind), plain("%s", b.At), span{b.Since, faint}, stays, span{b.Because, faint}},
-		)
+		g.Row(doc.Usual(b.Name), doc.Usual(b.Kind), doc.Usual(b.At), doc.Faint(b.Since), stays, doc.Faint(b.Because))
 	}
 	return g
 }
 
-func advisoryGrid(all []output.SurveyAdvisory) grid {
-	g := grid{columns: []string{"package", "locked", "fixed in", "record", "", "asked for", "by way of"}}
+func advisoryGrid(all []output.SurveyAdvisory) doc.Grid {
+	g := doc.Grid{Columns: []string{"package", "locked", "fixed in", "record", "", "asked for", "by way of"}}
 	for _, a := range all {
-		fixed := span{a.Fixed, good}
+		fixed := doc.Good(a.Fixed)
 		if a.Fixed == "" {
-			fixed = span{"not known", bad}
+			fixed = doc.Bad("not known")
 		}
 		id := a.ID
 		if a.Severity != "" && len(a.Severity) < 12 {
 			id += " (" + strings.ToLower(a.Severity) + ")"
 		}
-		g.rows = append(
-			g.rows,
-			line{
-				plain("%s", a.Name), span{a.Version, bad}, fixed, plain("%s", id), plain("%s", a.Summary), span{a.Place, faint},
-				span{strings.Join(a.Via, ", "), faint},
-			},
+		g.Row(
+			doc.Usual(a.Name), doc.Bad(a.Version), fixed, doc.Usual(id), doc.Usual(a.Summary), doc.Faint(a.Place),
+			doc.Faint(strings.Join(a.Via, ", ")),
 		)
 	}
 	return g
 }
 
 // remarkStyle is how urgent a remark is.
-func remarkStyle(r output.SurveyRemark) style {
+func remarkStyle(r output.SurveyRemark) doc.Style {
 	if r.On != "" && r.Days > 0 {
-		return warn
+		return doc.StyleWarn
 	}
-	return bad
+	return doc.StyleBad
 }
 
 // pinGrid has a row for each place, and the subject in the first of its rows.
-func pinGrid(all []output.SurveyPins) grid {
-	g := grid{columns: []string{"subject", "stated", "where", "installed"}}
+func pinGrid(all []output.SurveyPins) doc.Grid {
+	g := doc.Grid{Columns: []string{"subject", "stated", "where", "installed"}}
 	for _, p := range all {
 		subject, installed := p.Subject, p.Installed
 		for _, s := range p.Stated {
-			stated := span{s.Range, usual}
+			stated := doc.Styled(s.Range, doc.StyleUsual)
 			if s.Floating {
-				stated = span{s.Range + " (whatever is newest)", faint}
+				stated = doc.Faint(s.Range + " (whatever is newest)")
 			}
 			switch {
 			case s.Unknown != "":
-				stated = span{s.Range + " (not known: " + s.Unknown + ")", warn}
+				stated = doc.Warn(s.Range + " (not known: " + s.Unknown + ")")
 			case s.Among:
-				stated.text += " (one of several)"
+				stated.Text += " (one of several)"
 			case s.Assumed:
-				stated.text += " (assumed when resolving)"
+				stated.Text += " (assumed when resolving)"
 			case s.Digest:
-				stated.text += " (with a digest)"
+				stated.Text += " (with a digest)"
 			}
-			g.rows = append(g.rows, line{plain("%s", subject), stated, span{s.Place, faint}, plain("%s", installed)})
+			g.Row(doc.Usual(subject), stated, doc.Faint(s.Place), doc.Usual(installed))
 			subject, installed = "", ""
 		}
 	}
@@ -217,47 +218,47 @@ func clipped(text string) string {
 	return text
 }
 
-func surveyGrid(c output.SurveyComponent) grid {
-	g := grid{columns: []string{"package", "member", "stated", "locked", "newest fix", "within major", "newest", ""}}
+func surveyGrid(c output.SurveyComponent) doc.Grid {
+	g := doc.Grid{Columns: []string{"package", "member", "stated", "locked", "newest fix", "within major", "newest", ""}}
 	for _, r := range c.Requirements {
-		note := span{}
+		note := doc.Span{}
 		switch {
 		case r.Problem != "":
-			note = span{"cannot be asked for", bad}
+			note = doc.Bad("cannot be asked for")
 		case r.Fixed != "":
-			note = span{r.Fixed, faint}
+			note = doc.Faint(r.Fixed)
 		case r.Replaced != "":
-			note = span{"replaced by " + r.Replaced, bad}
+			note = doc.Bad("replaced by " + r.Replaced)
 		case r.Retracted:
-			note = span{"retracted", bad}
+			note = doc.Bad("retracted")
 		case r.Deprecated != "":
-			note = span{"deprecated", bad}
+			note = doc.Bad("deprecated")
 		case r.Majors > 0:
-			note = span{count(r.Majors, "major", "majors") + age(r, ", ") + " behind", warn}
+			note = doc.Warn(doc.Count(r.Majors, "major", "majors") + age(r, ", ") + " behind")
 			switch {
 			case r.Unfit != "" && r.Runtime != "":
-				note.text += "; the newest needs " + r.Runtime
+				note.Text += "; the newest needs " + r.Runtime
 			case r.Unfit != "":
-				note.text += "; the newest " + r.Unfit
+				note.Text += "; the newest " + r.Unfit
 			}
 			if r.As != "" {
-				note.text += ", as " + r.As
+				note.Text += ", as " + r.As
 			}
 			if r.Needs != "" {
-				note.text += "; the newest needs " + r.Needs
+				note.Text += "; the newest needs " + r.Needs
 			}
 		case r.Minor != "" && r.Unfit != "":
-			note = span{"the newest " + r.Unfit, warn}
+			note = doc.Warn("the newest " + r.Unfit)
 		case r.Minor != "" && r.Needs != "":
-			note = span{"the newest needs " + r.Needs, warn}
+			note = doc.Warn("the newest needs " + r.Needs)
 		case r.Minor != "":
-			note = span{"newer within its major" + age(r, ", by "), usual}
+			note = doc.Styled("newer within its major"+age(r, ", by "), doc.StyleUsual)
 		case r.Shunned != "":
-			note = span{r.Shunned + " is newer, but " + r.Against, warn}
+			note = doc.Warn(r.Shunned + " is newer, but " + r.Against)
 		case r.Preview != "":
-			note = span{"only a pre-release is newer: " + r.Preview, faint}
+			note = doc.Faint("only a pre-release is newer: " + r.Preview)
 		case r.Locked != "":
-			note = span{"up to date", good}
+			note = doc.Good("up to date")
 		}
 		patch := r.Patch
 		if patch == r.Minor {
@@ -277,43 +278,40 @@ func surveyGrid(c output.SurveyComponent) grid {
 		if r.When != "" {
 			name += " (if " + r.When + ")"
 		}
-		locked := plain("%s", r.Locked)
+		locked := doc.Usual(r.Locked)
 		if r.Locked == "" && r.Installs != "" {
-			locked = span{r.Installs + " now", faint}
+			locked = doc.Faint(r.Installs + " now")
 		}
-		g.rows = append(
-			g.rows,
-			line{
-				plain("%s", name), span{memberOf(c, r), faint}, span{clipped(cmpOr(r.Range, "any")), faint}, locked, span{patch, good},
-				span{r.Minor, good}, span{r.Major, warn}, note,
-			},
+		g.Row(
+			doc.Usual(name), doc.Faint(memberOf(c, r)), doc.Faint(clipped(cmp.Or(r.Range, "any"))), locked, doc.Good(patch),
+			doc.Good(r.Minor), doc.Warn(r.Major), note,
 		)
 	}
 	return g
 }
 
 // surveyNotes are what does not fit into the table.
-func surveyNotes(c output.SurveyComponent) list {
-	var notes list
+func surveyNotes(c output.SurveyComponent) doc.List {
+	var notes doc.List
 	for _, r := range c.Requirements {
 		switch {
 		case r.Problem != "":
-			notes = append(notes, line{span{r.Name, bad}, plain(" (%s): %s", r.Place, r.Problem)})
+			notes = append(notes, doc.Line{doc.Bad(r.Name), doc.Plain(" (%s): %s", r.Place, r.Problem)})
 		case r.Retracted:
 			text := " is retracted"
 			if r.Because != "" {
 				text += ": " + r.Because
 			}
-			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain("%s", text)})
+			notes = append(notes, doc.Line{doc.Bad(r.Name + " " + r.Locked), doc.Usual(text)})
 		case r.Deprecated != "":
-			notes = append(notes, line{span{r.Name + " " + r.Locked, bad}, plain(" is deprecated: %s", r.Deprecated)})
+			notes = append(notes, doc.Line{doc.Bad(r.Name + " " + r.Locked), doc.Plain(" is deprecated: %s", r.Deprecated)})
 		}
 	}
 	for _, f := range c.Companions {
-		notes = append(notes, line{plain("usually moved together, as their numbers and days show: %s", strings.Join(f, ", "))})
+		notes = append(notes, doc.Line{doc.Plain("usually moved together, as their numbers and days show: %s", strings.Join(f, ", "))})
 	}
 	for _, f := range c.Families {
-		notes = append(notes, line{plain("released together, and moved in one leg: %s", strings.Join(f, ", "))})
+		notes = append(notes, doc.Line{doc.Plain("released together, and moved in one leg: %s", strings.Join(f, ", "))})
 	}
 	return notes
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/view/doc"
 )
 
 // tests sums a verification up that is good enough.
@@ -25,9 +26,9 @@ func tests(v *finding.Verification) string {
 	case passed+failed == 0:
 		return "all stages passed"
 	case failed == 0:
-		return count(passed, "test", "tests") + " passed"
+		return doc.Count(passed, "test", "tests") + " passed"
 	}
-	return fmt.Sprintf("%s passed, %d failed as before", count(passed, "test", "tests"), failed)
+	return fmt.Sprintf("%s passed, %d failed as before", doc.Count(passed, "test", "tests"), failed)
 }
 
 // ran tells whether a stage of a name ran in some component.
@@ -39,7 +40,7 @@ func ran(v *finding.Verification, name string) bool {
 
 // Verify shows a verification.
 func (o Out) Verify(r *finding.Result) error {
-	d := &document{}
+	d := &doc.Document{}
 	verification(d, r.Verification)
 	c := r.Comparison
 	if c == nil {
@@ -54,30 +55,30 @@ func (o Out) Verify(r *finding.Result) error {
 	passed, failed := r.Count()
 	switch {
 	case r.Green():
-		d.add(line{span{"green", good}, plain(": %s", tests(r.Verification))})
+		d.Add(doc.Line{doc.Good("green"), doc.Plain(": %s", tests(r.Verification))})
 	case passed+failed > 0:
-		d.add(line{span{"not green", bad}, plain(": %s passed, %d failed", count(passed, "test", "tests"), failed)})
+		d.Add(doc.Line{doc.Bad("not green"), doc.Plain(": %s passed, %d failed", doc.Count(passed, "test", "tests"), failed)})
 	default:
-		d.add(line{span{"not green", bad}})
+		d.Add(doc.Line{doc.Bad("not green")})
 	}
 	if r.OverLimit() {
 		n := finding.OwnCount(r.Findings(), finding.Deprecation)
-		d.add(
-			line{
-				span{"over the limit", bad},
-				plain(": own code uses %s, and bellwether.yaml allows %d", count(n, "deprecated thing", "deprecated things"), *r.Limit),
+		d.Add(
+			doc.Line{
+				doc.Bad("over the limit"),
+				doc.Plain(": own code uses %s, and bellwether.yaml allows %d", doc.Count(n, "deprecated thing", "deprecated things"), *r.Limit),
 			},
 		)
 	}
 	if r.IsBaseline {
-		d.add(line{span{"kept as the baseline that legs are compared with", faint}})
+		d.Add(doc.Line{doc.Faint("kept as the baseline that legs are compared with")})
 	}
 	return o.show("verify", r, d)
 }
 
 // said counts the warnings and deprecations of a verification that is compared to
 // nothing.
-func said(d *document, all []finding.Finding) {
+func said(d *doc.Document, all []finding.Finding) {
 	var parts []string
 	for _, kind := range []struct {
 		of        finding.Kind
@@ -93,22 +94,22 @@ func said(d *document, all []finding.Finding) {
 		switch n := len(causes); {
 		case n == 0:
 		case own == n:
-			parts = append(parts, count(n, kind.one, kind.many)+" in own code")
+			parts = append(parts, doc.Count(n, kind.one, kind.many)+" in own code")
 		case own == 0:
-			parts = append(parts, count(n, kind.one, kind.many)+" from packages")
+			parts = append(parts, doc.Count(n, kind.one, kind.many)+" from packages")
 		default:
-			parts = append(parts, fmt.Sprintf("%s, %d of them in own code", count(n, kind.one, kind.many), own))
+			parts = append(parts, fmt.Sprintf("%s, %d of them in own code", doc.Count(n, kind.one, kind.many), own))
 		}
 	}
 	if len(parts) > 0 {
-		d.add(line{span{"said besides: " + strings.Join(parts, "; "), faint}})
+		d.Add(doc.Line{doc.Faint("said besides: " + strings.Join(parts, "; "))})
 	}
 }
 
 // deprecations lists what is deprecated, by cause.
-func deprecations(d *document, causes []finding.Cause) {
+func deprecations(d *doc.Document, causes []finding.Cause) {
 	if len(causes) == 0 {
-		d.add(line{plain("nothing is said to be deprecated")}, gap{})
+		d.Add(doc.Line{doc.Plain("nothing is said to be deprecated")}, doc.Gap{})
 		return
 	}
 	own := slices.IndexFunc(causes, func(c finding.Cause) bool { return !c.Own() })
@@ -119,7 +120,7 @@ func deprecations(d *document, causes []finding.Cause) {
 		if len(list) == 0 {
 			return
 		}
-		g := grid{columns: []string{"times", "what", third, ""}}
+		g := doc.Grid{Columns: []string{"times", "what", third, ""}}
 		for _, c := range list {
 			text := c.Text
 			if c.Code != "" {
@@ -135,14 +136,14 @@ func deprecations(d *document, causes []finding.Cause) {
 					more += ", by way of " + c.Through
 				}
 			} else if c.Places > 1 {
-				more = fmt.Sprintf("and in %s", count(c.Places-1, "more file", "more files"))
+				more = fmt.Sprintf("and in %s", doc.Count(c.Places-1, "more file", "more files"))
 			}
-			g.rows = append(g.rows, line{plain("%d", c.Count), span{clipped(text), warn}, plain("%s", where), span{more, faint}})
+			g.Row(doc.Plain("%d", c.Count), doc.Warn(clipped(text)), doc.Usual(where), doc.Faint(more))
 		}
-		d.add(heading{title, note}, g, gap{})
+		d.Add(doc.Heading{Title: title, Note: note}, g, doc.Gap{})
 	}
-	part("deprecated, in own code", count(own, "cause", "causes"), causes[:own], "first at")
-	part("deprecated, in packages", count(len(causes)-own, "cause", "causes"), causes[own:], "package")
+	part("deprecated, in own code", doc.Count(own, "cause", "causes"), causes[:own], "first at")
+	part("deprecated, in packages", doc.Count(len(causes)-own, "cause", "causes"), causes[own:], "package")
 }
 
 // failuresOf tells the failures of a verification that nothing is compared to.
@@ -152,8 +153,9 @@ func failuresOf(v *finding.Verification) *finding.Comparison {
 	return &c
 }
 
-var statusStyle = map[finding.Status]style{
-	finding.Passed: good, finding.Failed: bad, finding.TimedOut: bad, finding.Skipped: faint, finding.NotRun: faint,
+var statusStyle = map[finding.Status]doc.Style{
+	finding.Passed: doc.StyleGood, finding.Failed: doc.StyleBad, finding.TimedOut: doc.StyleBad,
+	finding.Skipped: doc.StyleFaint, finding.NotRun: doc.StyleFaint,
 }
 
 // namesOf are the names of stages, in their order.
@@ -166,10 +168,10 @@ func namesOf(stages []finding.Stage) string {
 }
 
 // verification shows the stages in a table.
-func verification(d *document, v *finding.Verification) {
-	g := grid{columns: []string{"component", "stage", "", "took", "tests", ""}}
+func verification(d *doc.Document, v *finding.Verification) {
+	g := doc.Grid{Columns: []string{"component", "stage", "", "took", "tests", ""}}
 	several := slices.ContainsFunc(v.Stages, func(s finding.Stage) bool { return s.Component != "." })
-	var notes list
+	var notes doc.List
 	for i := 0; i < len(v.Stages); i++ {
 		s := v.Stages[i]
 		component, took := "", ""
@@ -181,10 +183,10 @@ func verification(d *document, v *finding.Verification) {
 			for same+1 < len(v.Stages) && v.Stages[same+1].Component == s.Component && v.Stages[same+1].Kept == s.Kept {
 				same++
 			}
-			g.rows = append(g.rows, line{
-				plain("%s", component), plain("%s", namesOf(v.Stages[i:same+1])), span{"not run again", faint}, plain(""),
-				plain("%s", testCount(v.Stages[i:same+1])), span{"nothing that it reads has changed since " + s.Kept, faint},
-			})
+			g.Row(
+				doc.Usual(component), doc.Usual(namesOf(v.Stages[i:same+1])), doc.Faint("not run again"), doc.Plain(""),
+				doc.Usual(testCount(v.Stages[i:same+1])), doc.Faint("nothing that it reads has changed since "+s.Kept),
+			)
 			i = same
 			continue
 		}
@@ -199,31 +201,28 @@ func verification(d *document, v *finding.Verification) {
 		if s.Status == finding.Failed && s.Log != "" {
 			why += ", log: " + s.Log
 		}
-		g.rows = append(
-			g.rows,
-			line{
-				plain("%s", component), plain("%s", s.Name), span{string(s.Status), statusStyle[s.Status]}, span{took, faint},
-				plain("%s", tests), span{why, faint},
-			},
+		g.Row(
+			doc.Usual(component), doc.Usual(s.Name), doc.Styled(string(s.Status), statusStyle[s.Status]), doc.Faint(took),
+			doc.Usual(tests), doc.Faint(why),
 		)
 		if len(s.Touched) > 0 {
 			notes = append(
 				notes,
-				line{span{fmt.Sprintf("the stage %s changed files that are under version control: %s", s.Name, strings.Join(s.Touched, ", ")), warn}},
+				doc.Line{doc.Warn(fmt.Sprintf("the stage %s changed files that are under version control: %s", s.Name, strings.Join(s.Touched, ", ")))},
 			)
 		}
 		for _, n := range s.Notes {
-			notes = append(notes, line{span{n, warn}})
+			notes = append(notes, doc.Line{doc.Warn(n)})
 		}
 		if s.More > 0 {
-			notes = append(notes, line{span{fmt.Sprintf("the stage %s said %d more things than are kept", s.Name, s.More), faint}})
+			notes = append(notes, doc.Line{doc.Faint(fmt.Sprintf("the stage %s said %d more things than are kept", s.Name, s.More))})
 		}
 	}
-	d.add(g)
+	d.Add(g)
 	if len(notes) > 0 {
-		d.add(notes)
+		d.Add(notes)
 	}
-	d.add(gap{})
+	d.Add(doc.Gap{})
 }
 
 // testCount says how many tests of some stages passed and failed, "" where there are none.
@@ -240,63 +239,63 @@ func testCount(stages []finding.Stage) string {
 const maxShown = 12
 
 // comparison shows what is worse, what is better, and what is said now.
-func comparison(d *document, c *finding.Comparison) {
-	part := func(title string, s style, rows []line) {
+func comparison(d *doc.Document, c *finding.Comparison) {
+	part := func(title string, s doc.Style, rows []doc.Line) {
 		if len(rows) > 0 {
-			d.add(line{span{title, s}}, list(rows), gap{})
+			d.Add(doc.Line{doc.Styled(title, s)}, doc.List(rows), doc.Gap{})
 		}
 	}
-	part("fails, and did not before:", bad, testLines(c.NewlyFailing))
-	part("no longer runs:", bad, nameLines(c.Vanished))
-	var apart []line
+	part("fails, and did not before:", doc.StyleBad, testLines(c.NewlyFailing))
+	part("no longer runs:", doc.StyleBad, nameLines(c.Vanished))
+	var apart []doc.Line
 	for _, difference := range c.Differences {
-		apart = append(apart, line{plain("%s", difference.String())})
+		apart = append(apart, doc.Line{doc.Usual(difference.String())})
 	}
-	part("is not at the version that the legs lead to:", bad, apart)
-	part("fails:", warn, testLines(c.StillFailing))
-	part("failed, and passed when run once more:", warn, testLines(c.Unstable))
-	part("passes, and did not before:", good, nameLines(c.NewlyPassing))
+	part("is not at the version that the legs lead to:", doc.StyleBad, apart)
+	part("fails:", doc.StyleWarn, testLines(c.StillFailing))
+	part("failed, and passed when run once more:", doc.StyleWarn, testLines(c.Unstable))
+	part("passes, and did not before:", doc.StyleGood, nameLines(c.NewlyPassing))
 	for _, s := range c.BrokenStages {
 		broken(d, s)
 	}
 	for _, kind := range finding.Kinds {
 		title := map[finding.Kind]string{finding.Failure: "is said to be wrong now, and was not " +
 			"before:", finding.Warning: "new warnings:", finding.Deprecation: "new deprecations:"}[kind]
-		part(title, warn, findingLines(finding.Of(c.NewFindings, kind)))
+		part(title, doc.StyleWarn, findingLines(finding.Of(c.NewFindings, kind)))
 	}
 	if n := len(c.GoneFindings); n > 0 && len(c.NewFindings)+n > 0 {
-		d.add(line{span{count(n, "thing is", "things are") + " no longer said", faint}})
+		d.Add(doc.Line{doc.Faint(doc.Count(n, "thing is", "things are") + " no longer said")})
 	}
 	slower(d, c.Times)
 }
 
-func testLines(tests []finding.Test) (rows []line) {
+func testLines(tests []finding.Test) (rows []doc.Line) {
 	for _, t := range tests {
-		row := line{plain("%s", t.Name)}
+		row := doc.Line{doc.Usual(t.Name)}
 		cause := strings.Split(t.Message, "\n")
 		if cause[0] != "" {
-			row = append(row, plain(": %s", cause[0]))
+			row = append(row, doc.Plain(": %s", cause[0]))
 		}
 		if t.Place != "" {
-			row = append(row, span{" (" + t.Place + ")", faint})
+			row = append(row, doc.Faint(" ("+t.Place+")"))
 		}
 		rows = append(rows, row)
 		for _, more := range cause[1:] {
-			rows = append(rows, line{span{"    " + more, faint}})
+			rows = append(rows, doc.Line{doc.Faint("    " + more)})
 		}
 	}
 	return rows
 }
 
-func nameLines(names []string) (rows []line) {
+func nameLines(names []string) (rows []doc.Line) {
 	for _, n := range names {
-		rows = append(rows, line{plain("%s", n)})
+		rows = append(rows, doc.Line{doc.Usual(n)})
 	}
 	return rows
 }
 
 // findingLines are the causes of findings, with where each is said and whose it is.
-func findingLines(all []finding.Finding) (rows []line) {
+func findingLines(all []finding.Finding) (rows []doc.Line) {
 	if len(all) == 0 {
 		return nil
 	}
@@ -306,14 +305,14 @@ func findingLines(all []finding.Finding) (rows []line) {
 		if c.Code != "" {
 			text += " [" + c.Code + "]"
 		}
-		row := line{span{text, warn}}
+		row := doc.Line{doc.Warn(text)}
 		if about := aboutFinding(c); about != "" {
-			row = append(row, span{" (" + about + ")", faint})
+			row = append(row, doc.Faint(" ("+about+")"))
 		}
 		rows = append(rows, row)
 	}
 	if n := len(causes) - maxShown; n > 0 {
-		rows = append(rows, line{span{fmt.Sprintf("and %d more; --format json has all", n), faint}})
+		rows = append(rows, doc.Line{doc.Faint(fmt.Sprintf("and %d more; --format json has all", n))})
 	}
 	return rows
 }
@@ -343,26 +342,26 @@ func inPackage(name, version, through string) string {
 
 // broken shows a stage that fails as a whole: the first cause, what is said to be
 // wrong, and the end of what it printed.
-func broken(d *document, s finding.Stage) {
-	d.add(line{span{fmt.Sprintf("%s %s", s.Name, s.Status), bad}, plain(": %s", strings.Join(s.Command, " "))})
+func broken(d *doc.Document, s finding.Stage) {
+	d.Add(doc.Line{doc.Bad(fmt.Sprintf("%s %s", s.Name, s.Status)), doc.Plain(": %s", strings.Join(s.Command, " "))})
 	if s.Crash != nil {
-		cause := line{plain("first cause: "), span{s.Crash.Text, bad}}
+		cause := doc.Line{doc.Plain("first cause: "), doc.Bad(s.Crash.Text)}
 		where := s.Crash.Place
 		if s.Crash.Package != "" {
 			where = strings.TrimPrefix(where+", in "+inPackage(s.Crash.Package, s.Crash.Version, s.Crash.Through), ", ")
 		}
 		if where != "" {
-			cause = append(cause, span{" (" + where + ")", faint})
+			cause = append(cause, doc.Faint(" ("+where+")"))
 		}
-		d.add(list{cause})
+		d.Add(doc.List{cause})
 	}
 	failures := slices.DeleteFunc(
 		finding.Of(s.Findings, finding.Failure), func(f finding.Finding) bool { return s.Crash != nil && f.Text == s.Crash.Text },
 	)
 	if rows := findingLines(failures); len(rows) > 0 {
-		d.add(list(rows))
+		d.Add(doc.List(rows))
 	}
-	d.add(code(s.Tail), gap{})
+	d.Add(doc.Code(s.Tail), doc.Gap{})
 }
 
 const (
@@ -373,11 +372,11 @@ const (
 )
 
 // slower tells of stages that take much longer than before.
-func slower(d *document, times []finding.StageTime) {
+func slower(d *doc.Document, times []finding.StageTime) {
 	slowest := func(a, b finding.StageTime) int { return cmp.Compare(b.After-b.Before, a.After-a.Before) }
 	for _, t := range slices.SortedFunc(slices.Values(times), slowest) {
 		if t.After-t.Before >= slowLeast && float64(t.After) >= slowFactor*float64(t.Before) {
-			d.add(line{span{fmt.Sprintf("the stage %s took %.1f s, and %.1f s before", t.Name, t.After.Seconds(), t.Before.Seconds()), warn}})
+			d.Add(doc.Line{doc.Warn(fmt.Sprintf("the stage %s took %.1f s, and %.1f s before", t.Name, t.After.Seconds(), t.Before.Seconds()))})
 		}
 	}
 }

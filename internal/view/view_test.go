@@ -14,6 +14,8 @@ import (
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
+	"bellwether/internal/view/doc"
+	"bellwether/internal/view/drawing"
 )
 
 var survey = &output.Survey{Components: []output.SurveyComponent{{
@@ -26,7 +28,7 @@ var survey = &output.Survey{Components: []output.SurveyComponent{{
 	},
 }}}
 
-func shown(t *testing.T, f Format, colour bool, show func(Out) error) string {
+func shown(t *testing.T, f doc.Format, colour bool, show func(Out) error) string {
 	var b bytes.Buffer
 	require.NoError(t, show(Out{W: &b, Format: f, Colour: colour}))
 	return b.String()
@@ -41,7 +43,7 @@ func TestSurvey(t *testing.T) {
   ropework     ^1.2.0       1.2.1                                     deprecated
 
   ropework 1.2.1 is deprecated: use knotwork
-`, shown(t, Text, false, func(o Out) error { return o.Survey(survey) }))
+`, shown(t, doc.Text, false, func(o Out) error { return o.Survey(survey) }))
 	assert.Equal(t, `## board
 
 npm, 4 requirements, locked in board/package-lock.json
@@ -55,15 +57,15 @@ npm, 4 requirements, locked in board/package-lock.json
 
 - ropework 1.2.1 is deprecated: use knotwork
 
-`, shown(t, Markdown, false, func(o Out) error { return o.Survey(survey) }))
+`, shown(t, doc.Markdown, false, func(o Out) error { return o.Survey(survey) }))
 }
 
 func TestColour(t *testing.T) {
 	show := func(o Out) error { return o.Survey(survey) }
-	assert.Contains(t, shown(t, Text, true, show), "\x1b[")
-	assert.NotContains(t, shown(t, Text, false, show), "\x1b[")
-	assert.NotContains(t, shown(t, Markdown, true, show), "\x1b[")
-	assert.NotContains(t, shown(t, JSON, true, show), "\x1b[")
+	assert.Contains(t, shown(t, doc.Text, true, show), "\x1b[")
+	assert.NotContains(t, shown(t, doc.Text, false, show), "\x1b[")
+	assert.NotContains(t, shown(t, doc.Markdown, true, show), "\x1b[")
+	assert.NotContains(t, shown(t, doc.JSON, true, show), "\x1b[")
 }
 
 func TestJSONNamesItsSchemaFirst(t *testing.T) {
@@ -76,7 +78,7 @@ func TestJSONNamesItsSchemaFirst(t *testing.T) {
 		"bellwether/leg/1":      func(o Out) error { return o.Leg(&finding.LegResult{Verification: &finding.Verification{}}) },
 		"bellwether/explain/1":  func(o Out) error { return o.Explain(nil) },
 	} {
-		text := shown(t, JSON, false, show)
+		text := shown(t, doc.JSON, false, show)
 		var v map[string]any
 		require.NoError(t, json.Unmarshal([]byte(text), &v), text)
 		assert.Equal(t, want, v["schema"])
@@ -95,7 +97,7 @@ func TestLeg(t *testing.T) {
 			Tests: []finding.Test{{Name: "a", Passed: true}, {Name: "b > c", Message: "not equal", Place: "b.js:1:2"}},
 		},
 	}}
-	text := shown(t, Text, false, func(o Out) error {
+	text := shown(t, doc.Text, false, func(o Out) error {
 		return o.Leg(&finding.LegResult{Leg: leg, Verification: v, Comparison: finding.Compare(&finding.Verification{}, v)})
 	})
 	assert.Equal(t, `leg 2-quayside-2: quayside to 2
@@ -135,7 +137,7 @@ func TestChain(t *testing.T) {
 		output.ChainLink{By: "platform/account 3", Need: "runtime/go", Range: "not <2", Rule: "r", Because: "it says so", Place: "b.yaml:9"},
 	)
 	var b strings.Builder
-	require.NoError(t, Out{W: &b, Format: Text}.Prereqs(r))
+	require.NoError(t, Out{W: &b, Format: doc.Text}.Prereqs(r))
 	_, tree, _ := strings.Cut(b.String(), "\nwhy\n")
 	assert.Equal(t, `  npm/quayside 4
   └─ needs npm/plankton >=3  not yet  it says so (b.yaml:3)
@@ -149,24 +151,27 @@ func TestChain(t *testing.T) {
                           └─ does not work with runtime/go <2  not yet  it says so (b.yaml:9) (see above)
 `, tree)
 	for _, file := range []string{"c.svg", "c.dot"} {
-		drawn, err := Chain(file, r)
+		drawn, err := drawing.Chain(file, r)
 		require.NoError(t, err)
 		for _, name := range names {
 			assert.Contains(t, string(drawn), name, file)
 		}
 	}
-	_, err := Chain("c.png", r)
+	_, err := drawing.Chain("c.png", r)
 	assert.Error(t, err)
 }
 
 // TestNarrow breaks lines and the last column where a terminal is too narrow for them.
 func TestNarrow(t *testing.T) {
-	d := &document{}
-	d.add(line{plain("next: bellwether advance carries out the first leg, "), span{"--all all of them", strong}})
-	d.add(list{{plain("hull stays at 1.0.0 and does not go to 2: rope is at 1.0.0")}})
-	d.add(grid{columns: []string{"package", "because"}, rows: []line{{plain("hull"), plain("cannot stay as it is beside rope 2")}}})
+	d := &doc.Document{}
+	d.Add(doc.Line{doc.Plain("next: bellwether advance carries out the first leg, "), doc.Strong("--all all of them")})
+	d.Add(doc.List{{doc.Plain("hull stays at 1.0.0 and does not go to 2: rope is at 1.0.0")}})
+	d.Add(doc.Grid{
+		Columns: []string{"package", "because"},
+		Rows:    []doc.Line{{doc.Plain("hull"), doc.Plain("cannot stay as it is beside rope 2")}},
+	})
 	var b strings.Builder
-	require.NoError(t, show(&b, Text, palette{width: 40}, "x", nil, d))
+	require.NoError(t, doc.Show(&b, doc.Text, doc.Palette{Width: 40}, "x", nil, d))
 	assert.Equal(t, `next: bellwether advance carries out
   the first leg, --all all of them
   hull stays at 1.0.0 and does not go
@@ -189,7 +194,7 @@ func TestReportForms(t *testing.T) {
 		m.Via = []string{"<img src=x> 1", fmt.Sprintf("rope-%d 1", i/40)}
 		r.Legs[0].LegResult.Carried = append(r.Legs[0].LegResult.Carried, m)
 	}
-	forms := map[Format]string{}
+	forms := map[doc.Format]string{}
 	for _, f := range ReportFormats {
 		var b bytes.Buffer
 		require.NoError(t, Out{W: &b, Format: f}.Report(r))
@@ -197,10 +202,10 @@ func TestReportForms(t *testing.T) {
 		assert.NotContains(t, b.String(), "\x1b", f)
 		assert.NotContains(t, b.String(), "\u202e", f)
 	}
-	assert.Less(t, len(forms[Markdown]), 65_536)
-	assert.Contains(t, forms[Markdown], "1 part does not fit here")
-	assert.Contains(t, forms[Markdown], "Notes", "what is smaller fits")
-	for _, f := range []Format{Markdown, HTML} {
+	assert.Less(t, len(forms[doc.Markdown]), 65_536)
+	assert.Contains(t, forms[doc.Markdown], "1 part does not fit here")
+	assert.Contains(t, forms[doc.Markdown], "Notes", "what is smaller fits")
+	for _, f := range []doc.Format{doc.Markdown, HTML} {
 		assert.NotContains(t, forms[f], "<script>alert", f)
 		assert.NotContains(t, forms[f], "<img", f)
 	}

@@ -56,9 +56,9 @@ func Compare(before, after *Verification) Comparison {
 		if old != nil {
 			said = old.Findings
 		}
-		c.NewFindings = append(c.NewFindings, missing(s.Findings, said)...)
+		c.NewFindings = append(c.NewFindings, Missing(s.Findings, said)...)
 		if s.Status == Passed || s.Status == Failed {
-			c.GoneFindings = append(c.GoneFindings, missing(said, s.Findings)...)
+			c.GoneFindings = append(c.GoneFindings, Missing(said, s.Findings)...)
 		}
 		if old != nil && old.Duration > 0 && s.Duration > 0 {
 			c.Times = append(c.Times, StageTime{s.Component, s.Name, old.Duration, s.Duration})

@@ -75,15 +75,15 @@ func normal(text string) string {
 // maxFindings bounds how many different ones are kept of one stage.
 const maxFindings = 2000
 
-// tally counts findings, equal ones once.
-type tally struct {
+// Tally counts findings, equal ones once.
+type Tally struct {
 	list []Finding
 	at   map[cause]int
 	same map[Finding]int // as they were printed, which spares normalising
-	more int             // that were printed when there were too many already
+	More int             // that were printed when there were too many already
 }
 
-func (t *tally) add(f Finding) {
+func (t *Tally) Add(f Finding) {
 	f.Text = strings.TrimRight(strings.TrimSpace(f.Text), ": ")
 	if f.Text == "" {
 		return
@@ -106,7 +106,7 @@ func (t *tally) add(f Finding) {
 		return
 	}
 	if len(t.list) == maxFindings {
-		t.more++
+		t.More++
 		return
 	}
 	if t.at == nil {
@@ -116,8 +116,8 @@ func (t *tally) add(f Finding) {
 	t.list = append(t.list, f)
 }
 
-// sorted are the findings, the gravest first, own ones before those of packages.
-func (t *tally) sorted() []Finding {
+// Sorted are the findings, the gravest first, own ones before those of packages.
+func (t *Tally) Sorted() []Finding {
 	slices.SortStableFunc(t.list, func(a, b Finding) int {
 		return cmp.Or(slices.Index(Kinds, a.Kind)-slices.Index(Kinds, b.Kind), strings.Compare(a.Package, b.Package))
 	})
@@ -129,9 +129,9 @@ func Of(all []Finding, k Kind) []Finding {
 	return slices.DeleteFunc(slices.Clone(all), func(f Finding) bool { return f.Kind != k })
 }
 
-// missing are those of a list that another one has not, or has less often. Lines
+// Missing are those of a list that another one has not, or has less often. Lines
 // move, so that they do not count.
-func missing(from, in []Finding) []Finding {
+func Missing(from, in []Finding) []Finding {
 	left := map[cause]int{}
 	for _, f := range in {
 		left[f.cause()] += f.Count

@@ -37,8 +37,8 @@ var origins = sync.OnceValue(func() []origin {
 	}
 })
 
-// packageOf is the package that a path lies in, "" for none.
-func packageOf(path string) (name, version string) {
+// PackageOf is the package that a path lies in, "" for none.
+func PackageOf(path string) (name, version string) {
 	path = strings.ReplaceAll(path, "\\", "/")
 	for _, o := range origins() {
 		if !strings.Contains(path, o.mark) {
@@ -62,9 +62,9 @@ func unescaped(module string) string {
 	return capital.ReplaceAllStringFunc(module, func(s string) string { return strings.ToUpper(s[1:]) })
 }
 
-// inRuntime tells whether a place of a stack lies in a language's runtime, which is
+// InRuntime tells whether a place of a stack lies in a language's runtime, which is
 // nobody's package.
-func inRuntime(path string) bool {
+func InRuntime(path string) bool {
 	for _, mark := range []string{
 		"node:", "internal/modules", "/usr/lib/", "/usr/local/go/src/", "/go/src/", "/lib/python", "<internal:", "<frozen", "/rustc/",
 		"<anonymous>", "native code", "java.base/", "/usr/local/lib/ruby/3", "evalmachine", "[eval", "<string>", "<stdin>",

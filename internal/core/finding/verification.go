@@ -1,4 +1,4 @@
-// Package finding reads what stages print and compares two verifications.
+// Package finding has the nouns of a verification, what is found in what stages print, and compares two verifications.
 package finding
 
 import (

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/keys"
+	"bellwether/internal/core/rewrite/source"
 	"bellwether/internal/core/splice"
 )
 
@@ -68,11 +69,11 @@ func (b *Key) Check() error {
 
 func (b *Key) words() []string { return nil }
 
-func (b *Key) apply(_ *Rule, f *File) (c changed, err error) {
+func (b *Key) apply(_ *Rule, f *source.File) (c changed, err error) {
 	if b.To != "" && b.To != f.Name {
 		return c, nil // done with all files at hand
 	}
-	d, err := f.config()
+	d, err := f.Config()
 	if d == nil || err != nil {
 		return c, b.unread(f, &c, err)
 	}
@@ -90,7 +91,7 @@ func (b *Key) apply(_ *Rule, f *File) (c changed, err error) {
 }
 
 // unread leaves a file that cannot be read, if the key may be in it.
-func (b *Key) unread(f *File, c *changed, err error) error {
+func (b *Key) unread(f *source.File, c *changed, err error) error {
 	last := keys.Split(b.Old)
 	if err != nil && b.Old != "" && strings.Contains(f.Text, last[len(last)-1]) {
 		c.left = append(c.left, Left{File: f.Name, Reason: "it cannot be read: " + err.Error()})
@@ -104,7 +105,7 @@ func (c *changed) edit(at int, edits ...splice.Edit) {
 }
 
 // try takes edits over, or tells why there are none.
-func (c *changed) try(f *File, at int, err error, edits ...splice.Edit) {
+func (c *changed) try(f *source.File, at int, err error, edits ...splice.Edit) {
 	if err != nil {
 		c.leave(f, at, "%s", err)
 		return
@@ -113,7 +114,7 @@ func (c *changed) try(f *File, at int, err error, edits ...splice.Edit) {
 }
 
 // at is where an entry stands.
-func at(f *File, e *keys.Entry) int {
+func at(f *source.File, e *keys.Entry) int {
 	start := 0
 	for range e.Line - 1 {
 		start += strings.IndexByte(f.Text[start:], '\n') + 1
@@ -122,7 +123,7 @@ func at(f *File, e *keys.Entry) int {
 }
 
 // one changes one place of the key.
-func (b *Key) one(f *File, d *keys.Document, e *keys.Entry, c *changed) {
+func (b *Key) one(f *source.File, d *keys.Document, e *keys.Entry, c *changed) {
 	place := at(f, e)
 	switch {
 	case b.Remove:
@@ -150,7 +151,7 @@ func (b *Key) becomes(e *keys.Entry, v keys.Value) (keys.Value, bool) {
 	return v, false
 }
 
-func (b *Key) value(f *File, d *keys.Document, e *keys.Entry, c *changed) {
+func (b *Key) value(f *source.File, d *keys.Document, e *keys.Entry, c *changed) {
 	v, changes := b.becomes(e, d.ValueOf(e))
 	if !changes {
 		return
@@ -160,7 +161,7 @@ func (b *Key) value(f *File, d *keys.Document, e *keys.Entry, c *changed) {
 }
 
 // move gives an entry another name, where it stands or in another place of the file.
-func (b *Key) move(f *File, d *keys.Document, e *keys.Entry, c *changed) {
+func (b *Key) move(f *source.File, d *keys.Document, e *keys.Entry, c *changed) {
 	to := keys.Split(b.New)
 	if old := keys.Split(b.Old); old[len(old)-1] == "*" {
 		to = append(to[:max(0, len(to)-1)], e.Path[len(e.Path)-1])
@@ -206,7 +207,7 @@ func (b *Key) move(f *File, d *keys.Document, e *keys.Entry, c *changed) {
 	c.try(f, place, err, removed, added)
 }
 
-func (b *Key) add(f *File, d *keys.Document, c *changed) {
+func (b *Key) add(f *source.File, d *keys.Document, c *changed) {
 	key := keys.Split(b.New)
 	if len(d.Find(key)) > 0 {
 		return
@@ -215,7 +216,7 @@ func (b *Key) add(f *File, d *keys.Document, c *changed) {
 	c.try(f, edit.Start, err, edit)
 }
 
-func (b *Key) split(f *File, d *keys.Document, e *keys.Entry, c *changed) {
+func (b *Key) split(f *source.File, d *keys.Document, e *keys.Entry, c *changed) {
 	place := at(f, e)
 	parts := strings.SplitN(e.Text, b.Split.By, len(b.Split.Into))
 	if !e.Scalar || len(parts) != len(b.Split.Into) {
@@ -225,7 +226,7 @@ func (b *Key) split(f *File, d *keys.Document, e *keys.Entry, c *changed) {
 	b.replace(f, d, []*keys.Entry{e}, b.Split.Into, parts, c)
 }
 
-func (b *Key) join(f *File, d *keys.Document, c *changed) {
+func (b *Key) join(f *source.File, d *keys.Document, c *changed) {
 	var entries []*keys.Entry
 	text := b.Join.With
 	for i, name := range b.Join.Of {
@@ -244,7 +245,7 @@ func (b *Key) join(f *File, d *keys.Document, c *changed) {
 
 // replace puts keys in the place of others. Several changes of one file may touch each other,
 // so that each is made on what the one before left.
-func (b *Key) replace(f *File, d *keys.Document, old []*keys.Entry, names, values []string, c *changed) {
+func (b *Key) replace(f *source.File, d *keys.Document, old []*keys.Entry, names, values []string, c *changed) {
 	text := f.Text
 	step := func(change func(d *keys.Document) (splice.Edit, error)) error {
 		d, err := keys.Read(d.Format, text)
@@ -314,7 +315,7 @@ func (b *Key) toFile(r *Rule, t *state, o *Outcome, name string) error {
 	if f == nil || err != nil {
 		return err
 	}
-	d, _ := f.config()
+	d, _ := f.Config()
 	if d == nil {
 		return nil
 	}
@@ -329,9 +330,9 @@ func (b *Key) toFile(r *Rule, t *state, o *Outcome, name string) error {
 			return err
 		}
 		if there == nil {
-			there = NewFile(to, "")
+			there = source.NewFile(to, "")
 		}
-		td, err := there.config()
+		td, err := there.Config()
 		if format, known := keys.FormatOf(to); td == nil && known {
 			if strings.TrimSpace(there.Text) == "" {
 				td, err = keys.Read(format, map[keys.Format]string{keys.JSON: "{}"}[format])

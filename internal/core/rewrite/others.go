@@ -12,6 +12,7 @@ import (
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/pattern"
 	"bellwether/internal/core/reserved"
+	"bellwether/internal/core/rewrite/source"
 	"bellwether/internal/core/splice"
 )
 
@@ -40,12 +41,12 @@ func (b *Value) Check() error {
 // boundary are characters that a longer name goes on with.
 const boundary = "-_$"
 
-func (b *Value) apply(_ *Rule, f *File) (c changed, err error) {
+func (b *Value) apply(_ *Rule, f *source.File) (c changed, err error) {
 	_, isConfig := keys.FormatOf(f.Name)
 	if f.Lang == nil || !isConfig && !b.Code {
 		return c, nil
 	}
-	d, _ := f.config()
+	d, _ := f.Config()
 	if b.Key != "" {
 		if d == nil {
 			return c, nil
@@ -58,8 +59,8 @@ func (b *Value) apply(_ *Rule, f *File) (c changed, err error) {
 		}
 		return c, nil
 	}
-	f.split()
-	for _, t := range f.tokens {
+	f.Split()
+	for _, t := range f.Tokens {
 		if t.Kind == lex.Comment || t.Kind == lex.Space || !isConfig && t.Kind != lex.String {
 			continue
 		}
@@ -84,7 +85,7 @@ func (b *Value) is(text string) (rest string, ok bool) {
 }
 
 // within renames it in one token.
-func (b *Value) within(f *File, t lex.Token, d *keys.Document, isConfig bool, c *changed) {
+func (b *Value) within(f *source.File, t lex.Token, d *keys.Document, isConfig bool, c *changed) {
 	text := t.Of(f.Text)
 	start := t.Start
 	if t.Kind == lex.String {
@@ -98,7 +99,7 @@ func (b *Value) within(f *File, t lex.Token, d *keys.Document, isConfig bool, c 
 }
 
 // goesOn tells whether a longer value stands around a token that is no string.
-func (b *Value) goesOn(f *File, start, end int, kind lex.Kind) bool {
+func (b *Value) goesOn(f *source.File, start, end int, kind lex.Kind) bool {
 	if kind == lex.String || kind == lex.Text {
 		return false
 	}
@@ -108,7 +109,7 @@ func (b *Value) goesOn(f *File, start, end int, kind lex.Kind) bool {
 }
 
 // across renames values that are several tokens of their format: "a/b:1" in YAML.
-func (b *Value) across(f *File, d *keys.Document, c *changed) {
+func (b *Value) across(f *source.File, d *keys.Document, c *changed) {
 	if d == nil || !strings.ContainsAny(b.Old, "/:@#") && !b.Below {
 		return
 	}
@@ -145,7 +146,7 @@ func (b *Line) Check() error {
 	return nil
 }
 
-func (b *Line) apply(_ *Rule, f *File) (c changed, err error) {
+func (b *Line) apply(_ *Rule, f *source.File) (c changed, err error) {
 	unix := strings.ReplaceAll(f.Text, "\r\n", "\n")
 	done := b.Unless
 	if done == "" {
@@ -199,7 +200,7 @@ func (b *ToDo) words() []string {
 	return nil
 }
 
-func (b *ToDo) apply(r *Rule, f *File) (c changed, err error) {
+func (b *ToDo) apply(r *Rule, f *source.File) (c changed, err error) {
 	var found changed
 	switch {
 	case b.Find != nil:
@@ -211,7 +212,7 @@ func (b *ToDo) apply(r *Rule, f *File) (c changed, err error) {
 			return c, nil
 		}
 		var all []pattern.Match
-		if all, err = s.find.Find(f.patterns(), s.where); err != nil {
+		if all, err = s.find.Find(f.Patterns(), s.where); err != nil {
 			return c, err
 		}
 		for _, m := range all {
@@ -220,7 +221,7 @@ func (b *ToDo) apply(r *Rule, f *File) (c changed, err error) {
 	case b.Name != nil:
 		found, err = b.Name.apply(r, f)
 	case b.Key != "":
-		if d, _ := f.config(); d != nil {
+		if d, _ := f.Config(); d != nil {
 			for _, e := range d.Find(keys.Split(b.Key)) {
 				found.places = append(found.places, at(f, e))
 			}
@@ -343,9 +344,9 @@ func (b *Move) refer(r *Rule, t *state, o *Outcome, from, to string) error {
 		if f == nil || f.Lang == nil || !strings.Contains(f.Text, bareName(from)) {
 			continue
 		}
-		f.split()
+		f.Split()
 		var c changed
-		for _, k := range f.tokens {
+		for _, k := range f.Tokens {
 			if k.Kind != lex.String && k.Kind != lex.Word || k.Pair >= 0 {
 				continue
 			}

@@ -9,6 +9,7 @@ import (
 
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
+	"bellwether/internal/core/rewrite/source"
 	"bellwether/internal/core/splice"
 )
 
@@ -50,11 +51,11 @@ func (b *Rename) Check() error {
 	return nil
 }
 
-func (b *Rename) apply(r *Rule, f *File) (c changed, err error) {
+func (b *Rename) apply(r *Rule, f *source.File) (c changed, err error) {
 	if f.Lang == nil {
 		return c, nil
 	}
-	f.split()
+	f.Split()
 	switch b.What {
 	case ModuleOf:
 		b.modules(f, &c)
@@ -65,46 +66,46 @@ func (b *Rename) apply(r *Rule, f *File) (c changed, err error) {
 	return c, nil
 }
 
-func (c *changed) put(f *File, start, end int, text string) {
+func (c *changed) put(f *source.File, start, end int, text string) {
 	c.edits = append(c.edits, splice.Edit{Start: start, End: end, New: text})
 	c.places = append(c.places, start)
 }
 
-func (c *changed) leave(f *File, at int, format string, args ...any) {
-	c.left = append(c.left, Left{f.Name, f.line(at), fmt.Sprintf(format, args...)})
+func (c *changed) leave(f *source.File, at int, format string, args ...any) {
+	c.left = append(c.left, Left{f.Name, f.Line(at), fmt.Sprintf(format, args...)})
 }
 
 // names renames the name where it stands as code.
-func (b *Rename) names(f *File, c *changed) {
-	var hidden []scope
+func (b *Rename) names(f *source.File, c *changed) {
+	var hidden []source.Scope
 	if b.What == NameOf {
-		f.looked = 0
-		hidden = f.declared(b.Old)
+		f.Looked = 0
+		hidden = f.Declared(b.Old)
 	}
-	if f.tired() {
+	if f.Tired() {
 		c.left = append(c.left, Left{f.Name, 0, "where " + b.Old + " counts cannot be told: it is nested too deep"})
 		return
 	}
-	scopes := covered(hidden)
-	for i, t := range f.said {
-		if t.Kind != lex.Word || t.Of(f.Text) != b.Old || isMember(f.text(i-1)) != (b.What == MemberOf) {
+	scopes := source.Covered(hidden)
+	for i, t := range f.Said {
+		if t.Kind != lex.Word || t.Of(f.Text) != b.Old || source.IsMember(f.Word(i-1)) != (b.What == MemberOf) {
 			continue
 		}
 		if b.What == MemberOf {
 			c.put(f, t.Start, t.End, b.New)
 			continue
 		}
-		if at := scopes.at(i); at >= 0 {
-			if i != hidden[at].name {
-				c.leave(f, t.Start, "%s is declared here anew, in line %d", b.Old, f.line(f.said[hidden[at].name].Start))
+		if at := scopes.At(i); at >= 0 {
+			if i != hidden[at].Name {
+				c.leave(f, t.Start, "%s is declared here anew, in line %d", b.Old, f.Line(f.Said[hidden[at].Name].Start))
 			}
 			continue
 		}
-		switch f.role(i) {
-		case roleKey: // the name of a member, of an argument or of an attribute
-		case roleShorthand:
+		switch f.RoleOf(i) {
+		case source.RoleKey: // the name of a member, of an argument or of an attribute
+		case source.RoleShorthand:
 			c.put(f, t.Start, t.End, b.Old+": "+b.New)
-		case roleExported:
+		case source.RoleExported:
 			c.put(f, t.Start, t.End, b.New+" as "+b.Old)
 		default:
 			c.put(f, t.Start, t.End, b.New)
@@ -112,113 +113,23 @@ func (b *Rename) names(f *File, c *changed) {
 	}
 }
 
-// role is what a name stands for in its place.
-type role int
-
-const (
-	roleName      role = iota
-	roleKey            // the name of a member, an argument or an attribute, which is another thing
-	roleShorthand      // both a member's name and its value
-	roleExported       // what a module offers under this name
-)
-
-// braced are languages in which a member's name and value may be written as one.
-var braced = []string{"javascript", "typescript", "html"}
-
-func (f *File) role(i int) role {
-	before, after := f.text(i-1), f.text(i+1)
-	open := f.enclosing(i)
-	switch {
-	case f.Lang.Name == "python" && after == "=" && open >= 0 && f.text(open) == "(" && (before == "(" || before == ","):
-		return roleKey // an argument's name
-	case f.Lang.Name == "ruby" && after == ":" && before != "?" && f.said[i].End == f.said[i+1].Start:
-		return roleKey // a symbol
-	case f.Lang.Name == "ruby" && before == ":" && f.said[i-1].End == f.said[i].Start:
-		return roleKey
-	}
-	if open >= 0 && f.inElement(open) {
-		return roleName // code between an element's tags, or in an attribute
-	}
-	if !slices.Contains(braced, f.Lang.Name) || open < 0 || f.text(open) != "{" || before != "{" && before != "," {
-		if slices.Contains(braced, f.Lang.Name) && after == "=" && i > 0 && f.attribute(i) {
-			return roleKey
-		}
-		return roleName
-	}
-	if after == ":" {
-		return roleKey
-	}
-	if after == "(" && f.said[i+1].Pair > 0 && f.text(f.said[i+1].Pair+1) == "{" {
-		return roleKey // a method
-	}
-	if after != "," && after != "}" && after != "as" && after != "=" {
-		return roleName
-	}
-	lead := f.text(open - 1)
-	if lead == "export" && f.text(f.said[open].Pair+1) != "from" || lead == "export" {
-		if after == "as" {
-			return roleName
-		}
-		return roleExported
-	}
-	if lead == "import" || lead == "type" || f.imports(open) {
-		return roleName
-	}
-	if f.text(f.said[open].Pair+1) == "=" { // taken out of something
-		if next := f.text(f.said[open].Pair + 2); next == "require" || next == "await" {
-			return roleName
-		}
-		return roleKey
-	}
-	if after == "=" {
-		return roleName
-	}
-	return roleShorthand
-}
-
-// inElement tells whether curly brackets stand directly in an element, or in its tag.
-func (f *File) inElement(open int) bool {
-	outer := f.nested().outer[open]
-	return f.text(open) == "{" && outer >= 0 && f.text(outer) == "<"
-}
-
-// attribute tells whether a name is one of an element's attributes.
-func (f *File) attribute(i int) bool {
-	for k := i - 1; k >= 0 && k > i-400; k-- {
-		switch p := f.said[k].Pair; {
-		case p >= 0 && p < k:
-			k = p
-		case f.text(k) == "<":
-			return p > i
-		case f.text(k) == ">", f.text(k) == ";":
-			return false
-		}
-	}
-	return false
-}
-
 // modules renames a module or a path of names.
-func (b *Rename) modules(f *File, c *changed) {
-	names := splitPath(b.Old)
+func (b *Rename) modules(f *source.File, c *changed) {
+	names := source.SplitPath(b.Old)
 	dotted := !strings.Contains(b.Old, "/") && !strings.HasPrefix(b.Old, "@")
-	for i, t := range f.said {
+	for i, t := range f.Said {
 		switch {
 		case t.Kind == lex.String && t.Pair <= i:
-			text, start := f.content(i)
-			if rest, ok := b.within(text, "/"); ok && f.importedString(i) {
+			text, start := f.Content(i)
+			if rest, ok := b.within(text, "/"); ok && f.ImportedString(i) {
 				c.put(f, start, start+len(text), b.New+rest)
 			}
-		case t.Kind == lex.Word && dotted && t.Of(f.Text) == names[0] && !isMember(f.text(i-1)) && !f.goesOn(i):
-			if len(names) > 1 || f.inImport(i) {
+		case t.Kind == lex.Word && dotted && t.Of(f.Text) == names[0] && !source.IsMember(f.Word(i-1)) && !f.GoesOn(i):
+			if len(names) > 1 || f.InImport(i) {
 				b.path(f, i, names, c)
 			}
 		}
 	}
-}
-
-// goesOn tells whether a name goes on a path of PHP.
-func (f *File) goesOn(i int) bool {
-	return f.text(i-1) == `\` && i > 1 && f.said[i-2].Kind == lex.Word && f.said[i-2].End == f.said[i-1].Start
 }
 
 // within tells whether a path is the module, or below it where that counts, and gives what is
@@ -237,76 +148,76 @@ func (b *Rename) kept(path, separator string) bool {
 }
 
 // path renames a path of names that begins at a token.
-func (b *Rename) path(f *File, i int, names []string, c *changed) {
-	end, ok := f.sequence(i, names)
+func (b *Rename) path(f *source.File, i int, names []string, c *changed) {
+	end, ok := f.Sequence(i, names)
 	if !ok {
 		b.parted(f, i, names, c)
 		return
 	}
 	whole := b.Old
-	separator := f.text(i + 1)
+	separator := f.Word(i + 1)
 	if len(names) == 1 {
 		separator = "."
 	}
-	for k := end; isMember(f.text(k)) || f.text(k) == `\`; k += 2 {
-		if k+1 >= len(f.said) || f.said[k+1].Kind != lex.Word {
+	for k := end; source.IsMember(f.Word(k)) || f.Word(k) == `\`; k += 2 {
+		if k+1 >= len(f.Said) || f.Said[k+1].Kind != lex.Word {
 			break
 		}
-		whole += "." + f.text(k+1)
+		whole += "." + f.Word(k+1)
 	}
 	unless := slices.ContainsFunc(b.Unless, func(u string) bool {
-		u = strings.Join(splitPath(u), ".")
-		whole := strings.Join(splitPath(whole), ".")
+		u = strings.Join(source.SplitPath(u), ".")
+		whole := strings.Join(source.SplitPath(whole), ".")
 		return whole == u || strings.HasPrefix(whole, u+".")
 	})
 	last := names[len(names)-1]
 	class := last != "" && last[0] >= 'A' && last[0] <= 'Z'
-	if unless || whole != b.Old && !b.Below && !class && f.inImport(i) {
+	if unless || whole != b.Old && !b.Below && !class && f.InImport(i) {
 		return
 	}
-	next := strings.Join(splitPath(b.New), separator)
+	next := strings.Join(source.SplitPath(b.New), separator)
 	if f.Lang.Name == "php" && strings.Contains(b.New, `\`) || len(names) == 1 {
 		next = b.New
 	}
-	c.put(f, f.said[i].Start, f.said[end-1].End, next)
+	c.put(f, f.Said[i].Start, f.Said[end-1].End, next)
 }
 
 // parted renames "from a import b", in which the path is in two parts.
-func (b *Rename) parted(f *File, i int, names []string, c *changed) {
-	if f.Lang.Name != "python" || len(names) < 2 || f.text(i-1) != "from" {
+func (b *Rename) parted(f *source.File, i int, names []string, c *changed) {
+	if f.Lang.Name != "python" || len(names) < 2 || f.Word(i-1) != "from" {
 		return
 	}
-	end, ok := f.sequence(i, names[:len(names)-1])
-	if !ok || f.text(end) != "import" {
+	end, ok := f.Sequence(i, names[:len(names)-1])
+	if !ok || f.Word(end) != "import" {
 		return
 	}
 	first := end + 1
-	if f.text(first) == "(" {
+	if f.Word(first) == "(" {
 		first++
 	}
 	last := names[len(names)-1]
-	for k := first; k < len(f.said) && (f.said[k].Kind == lex.Word || f.text(k) == ","); k++ {
-		if f.text(k) != last || f.text(k-1) == "as" {
+	for k := first; k < len(f.Said) && (f.Said[k].Kind == lex.Word || f.Word(k) == ","); k++ {
+		if f.Word(k) != last || f.Word(k-1) == "as" {
 			continue
 		}
-		next := splitPath(b.New)
-		alone := k == first && f.text(k+1) != "," && f.text(end+1) != "("
-		sameLine := k+1 < len(f.said) && !strings.Contains(f.Text[f.said[k].End:f.said[k+1].Start], "\n")
-		if !alone || sameLine && f.text(k+1) == "as" && next[len(next)-1] == last && len(next) < 2 {
-			c.leave(f, f.said[k].Start, "%s is imported in one list with others; write an import of its own for it", b.Old)
+		next := source.SplitPath(b.New)
+		alone := k == first && f.Word(k+1) != "," && f.Word(end+1) != "("
+		sameLine := k+1 < len(f.Said) && !strings.Contains(f.Text[f.Said[k].End:f.Said[k+1].Start], "\n")
+		if !alone || sameLine && f.Word(k+1) == "as" && next[len(next)-1] == last && len(next) < 2 {
+			c.leave(f, f.Said[k].Start, "%s is imported in one list with others; write an import of its own for it", b.Old)
 			return
 		}
 		text := next[len(next)-1]
-		if text != last && !(sameLine && f.text(k+1) == "as") {
+		if text != last && !(sameLine && f.Word(k+1) == "as") {
 			text += " as " + last
 		}
-		c.put(f, f.said[i].Start, f.said[k].End, strings.Join(next[:len(next)-1], ".")+" import "+text)
+		c.put(f, f.Said[i].Start, f.Said[k].End, strings.Join(next[:len(next)-1], ".")+" import "+text)
 		return
 	}
 }
 
 // elsewhere renames the name in strings, comments and texts, where that is asked for.
-func (b *Rename) elsewhere(f *File, c *changed) {
+func (b *Rename) elsewhere(f *source.File, c *changed) {
 	if len(b.Also) == 0 {
 		return
 	}
@@ -315,7 +226,7 @@ func (b *Rename) elsewhere(f *File, c *changed) {
 		taken[e.Start] = true
 	}
 	word := regexp.MustCompile(`(?:^|[^\pL\pN_$])(` + regexp.QuoteMeta(b.Old) + `)`)
-	for _, t := range f.tokens {
+	for _, t := range f.Tokens {
 		kind := map[lex.Kind]string{lex.String: "strings", lex.Comment: "comments", lex.Text: "text"}[t.Kind]
 		if !slices.Contains(b.Also, kind) {
 			continue

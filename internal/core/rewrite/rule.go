@@ -9,6 +9,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"bellwether/internal/core/rewrite/source"
 	"bellwether/internal/core/splice"
 )
 
@@ -47,7 +48,7 @@ type inFile interface {
 	Body
 	// words stand in every file that it changes; none for any.
 	words() []string
-	apply(r *Rule, f *File) (changed, error)
+	apply(r *Rule, f *source.File) (changed, error)
 }
 
 // inTree is a body that needs all files.
@@ -87,6 +88,6 @@ func Matches(patterns []string, file string) bool {
 }
 
 // speaks tells whether a language is one of the rule's.
-func (r *Rule) speaks(f *File) bool {
+func (r *Rule) speaks(f *source.File) bool {
 	return len(r.Languages) == 0 || f.Lang != nil && slices.Contains(r.Languages, f.Lang.Name)
 }

@@ -15,6 +15,7 @@ import (
 	"bellwether/internal/core/charset"
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/rewrite/source"
 	"bellwether/internal/core/splice"
 )
 
@@ -64,28 +65,14 @@ type Overlap struct {
 type state struct {
 	in      Input
 	result  *Result
-	changed map[string]*text // files that are not as they were
-	old     map[string]*text // as they were, of those that were looked at
-}
-
-// text is a file's content, with how it is written; nil bytes are no file.
-type text struct {
-	file     *File
-	encoding charset.Encoding
-	raw      []byte
-	regions  []region // what rules wrote
-}
-
-// region is a part of a text that a rule wrote.
-type region struct {
-	start, end int
-	rule       string
+	changed map[string]*source.Text // files that are not as they were
+	old     map[string]*source.Text // as they were, of those that were looked at
 }
 
 // Run applies rules to a project's files, in their order. Of each file it is all or nothing: a
 // rule that would leave it unreadable is refused for the file.
 func Run(ctx context.Context, rules []*Rule, in Input) (*Result, error) {
-	t := &state{in: in, result: &Result{}, changed: map[string]*text{}, old: map[string]*text{}}
+	t := &state{in: in, result: &Result{}, changed: map[string]*source.Text{}, old: map[string]*source.Text{}}
 	for _, r := range rules {
 		t.result.Outcomes = append(t.result.Outcomes, &Outcome{Rule: r})
 	}
@@ -141,8 +128,8 @@ func tooMuch() error {
 
 // found is what the rules do to one file.
 type found struct {
-	text    *text
-	before  *text
+	text    *source.Text
+	before  *source.Text
 	skipped *Left
 	byRule  map[int]*Outcome
 	overlap []Overlap
@@ -180,7 +167,7 @@ func (t *state) eachFile(ctx context.Context, rules []*Rule) error {
 		}
 		name := t.in.Names[i]
 		if one.text != nil {
-			if grown += len(one.text.file.Text); grown > maxChanged {
+			if grown += len(one.text.File.Text); grown > maxChanged {
 				return tooMuch()
 			}
 		}
@@ -225,14 +212,14 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		return &found{skipped: &Left{File: name, Reason: reason}}, nil
 	}
 	one := &found{byRule: map[int]*Outcome{}}
-	one.before = &text{file: NewFile(name, content), encoding: encoding, raw: raw}
+	one.before = &source.Text{File: source.NewFile(name, content), Encoding: encoding, Raw: raw}
 	now := *one.before
 	for _, n := range rulesHere {
 		r := rules[n]
 		b := r.Body.(inFile)
-		f := now.file
+		f := now.File
 		if r.Within != nil && !r.Within(name) || !r.speaks(f) ||
-			len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.uses)) {
+			len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.Uses)) {
 			continue
 		}
 		c, err := b.apply(r, f)
@@ -243,11 +230,11 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		if len(c.edits) > 0 {
 			next, overlaps, wrong := rewritten(r, &now, c.edits)
 			if wrong != "" {
-				o.Left = append(o.Left, Left{File: name, Line: f.line(c.edits[0].Start), Reason: wrong})
-			} else if next.file.Text != f.Text {
+				o.Left = append(o.Left, Left{File: name, Line: f.Line(c.edits[0].Start), Reason: wrong})
+			} else if next.File.Text != f.Text {
 				o.Files = []string{name}
 				for _, at := range c.places {
-					o.Places = append(o.Places, Place{name, f.line(at)})
+					o.Places = append(o.Places, Place{name, f.Line(at)})
 				}
 				now = *next
 				one.overlap = append(one.overlap, overlaps...)
@@ -255,11 +242,11 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		}
 		one.byRule[n] = o
 	}
-	if now.file.Text != content {
+	if now.File.Text != content {
 		one.text = &now
-		now.file = NewFile(name, now.file.Text) // without what was found out about it
+		now.File = source.NewFile(name, now.File.Text) // without what was found out about it
 	}
-	one.before.file = NewFile(name, content)
+	one.before.File = source.NewFile(name, content)
 	return one, nil
 }
 
@@ -277,8 +264,8 @@ func decoded(raw []byte) (content string, e charset.Encoding, reason string) {
 
 // rewritten makes a rule's edits, and sees that the file is still well-formed. What another rule
 // wrote before and this one changes again is told.
-func rewritten(r *Rule, t *text, edits []splice.Edit) (next *text, overlaps []Overlap, wrong string) {
-	before := t.file
+func rewritten(r *Rule, t *source.Text, edits []splice.Edit) (next *source.Text, overlaps []Overlap, wrong string) {
+	before := t.File
 	ends := "\n"
 	if strings.Contains(before.Text, "\r\n") {
 		ends = "\r\n"
@@ -298,11 +285,11 @@ func rewritten(r *Rule, t *text, edits []splice.Edit) (next *text, overlaps []Ov
 	if dropped > 0 {
 		return nil, nil, "two of its changes lie over each other here; it is left as it is"
 	}
-	next = &text{file: NewFile(before.Name, result), encoding: t.encoding, raw: t.raw}
-	if reason := broken(before, next.file); reason != "" {
+	next = &source.Text{File: source.NewFile(before.Name, result), Encoding: t.Encoding, Raw: t.Raw}
+	if reason := broken(before, next.File); reason != "" {
 		return nil, nil, reason
 	}
-	if _, err := charset.Encode(result, t.encoding); err != nil {
+	if _, err := charset.Encode(result, t.Encoding); err != nil {
 		return nil, nil, err.Error()
 	}
 	// Where what was written before lies now.
@@ -311,20 +298,20 @@ func rewritten(r *Rule, t *text, edits []splice.Edit) (next *text, overlaps []Ov
 	for i, e := range edits {
 		shifts[i+1] = shifts[i] + len(e.New) - (e.End - e.Start)
 	}
-	for _, g := range t.regions {
-		first := sort.Search(len(edits), func(i int) bool { return edits[i].End > g.start })
+	for _, g := range t.Regions {
+		first := sort.Search(len(edits), func(i int) bool { return edits[i].End > g.Start })
 		for _, e := range edits[first:] {
-			if e.Start >= g.end {
+			if e.Start >= g.End {
 				break
 			}
-			if g.rule != r.ID && before.Text[e.Start:e.End] != e.New {
-				overlaps = append(overlaps, Overlap{before.Name, before.line(e.Start), g.rule, r.ID})
+			if g.Rule != r.ID && before.Text[e.Start:e.End] != e.New {
+				overlaps = append(overlaps, Overlap{before.Name, before.Line(e.Start), g.Rule, r.ID})
 			}
 		}
-		next.regions = append(next.regions, region{g.start + shifts[first], g.end + shifts[first], g.rule})
+		next.Regions = append(next.Regions, source.Region{Start: g.Start + shifts[first], End: g.End + shifts[first], Rule: g.Rule})
 	}
 	for i, e := range edits {
-		next.regions = append(next.regions, region{e.Start + shifts[i], e.Start + shifts[i] + len(e.New), r.ID})
+		next.Regions = append(next.Regions, source.Region{Start: e.Start + shifts[i], End: e.Start + shifts[i] + len(e.New), Rule: r.ID})
 	}
 	return next, overlaps, ""
 }
@@ -355,7 +342,7 @@ func (t *state) exists(name string) bool {
 }
 
 // load is a file as it is now; nil for none and for one that is no text.
-func (t *state) load(name string) (*text, error) {
+func (t *state) load(name string) (*source.Text, error) {
 	if c, ok := t.changed[name]; ok {
 		return c, nil
 	}
@@ -370,19 +357,19 @@ func (t *state) load(name string) (*text, error) {
 	if reason != "" {
 		return nil, nil
 	}
-	return &text{file: NewFile(name, content), encoding: encoding, raw: raw}, nil
+	return &source.Text{File: source.NewFile(name, content), Encoding: encoding, Raw: raw}, nil
 }
 
-func (t *state) file(name string) (*File, error) {
+func (t *state) file(name string) (*source.File, error) {
 	c, err := t.load(name)
 	if c == nil || err != nil {
 		return nil, err
 	}
-	return c.file, nil
+	return c.File, nil
 }
 
 // change makes edits of a file, which may be new.
-func (t *state) change(r *Rule, o *Outcome, f *File, edits []splice.Edit, places []int) error {
+func (t *state) change(r *Rule, o *Outcome, f *source.File, edits []splice.Edit, places []int) error {
 	if len(edits) == 0 {
 		return nil
 	}
@@ -392,7 +379,7 @@ func (t *state) change(r *Rule, o *Outcome, f *File, edits []splice.Edit, places
 	}
 	now := before
 	if now == nil {
-		now = &text{file: f, encoding: charset.UTF8}
+		now = &source.Text{File: f, Encoding: charset.UTF8}
 	}
 	next, overlaps, wrong := rewritten(r, now, edits)
 	if wrong != "" {
@@ -402,13 +389,13 @@ func (t *state) change(r *Rule, o *Outcome, f *File, edits []splice.Edit, places
 	t.set(f.Name, before, next)
 	o.touch(f.Name)
 	for _, at := range places {
-		o.Places = append(o.Places, Place{f.Name, f.line(at)})
+		o.Places = append(o.Places, Place{f.Name, f.Line(at)})
 	}
 	t.result.Overlaps = append(t.result.Overlaps, overlaps...)
 	return nil
 }
 
-func (t *state) set(name string, before, next *text) {
+func (t *state) set(name string, before, next *source.Text) {
 	if _, known := t.old[name]; !known {
 		t.old[name] = before
 	}
@@ -422,7 +409,7 @@ func (o *Outcome) touch(name string) {
 }
 
 func (t *state) create(o *Outcome, name, content string) {
-	t.set(name, nil, &text{file: NewFile(name, content), encoding: charset.UTF8})
+	t.set(name, nil, &source.Text{File: source.NewFile(name, content), Encoding: charset.UTF8})
 	o.touch(name)
 	o.Places = append(o.Places, Place{File: name})
 }
@@ -433,7 +420,7 @@ func (t *state) remove(o *Outcome, name string) error {
 	if err != nil && t.changed[name] == nil {
 		return err
 	}
-	t.set(name, &text{raw: raw}, nil)
+	t.set(name, &source.Text{Raw: raw}, nil)
 	o.touch(name)
 	o.Places = append(o.Places, Place{File: name})
 	return nil
@@ -447,12 +434,12 @@ func (t *state) move(o *Outcome, from, to string) error {
 		if err != nil {
 			return err
 		}
-		now = &text{raw: raw, encoding: charset.UTF8}
+		now = &source.Text{Raw: raw, Encoding: charset.UTF8}
 		if content, e, reason := decoded(raw); reason == "" {
-			now.file, now.encoding = NewFile(to, content), e
+			now.File, now.Encoding = source.NewFile(to, content), e
 		}
 	} else {
-		now = &text{raw: now.raw, encoding: now.encoding, file: NewFile(to, now.file.Text), regions: now.regions}
+		now = &source.Text{Raw: now.Raw, Encoding: now.Encoding, File: source.NewFile(to, now.File.Text), Regions: now.Regions}
 	}
 	if err := t.remove(o, from); err != nil {
 		return err
@@ -468,12 +455,12 @@ func (t *state) finish() (*Result, error) {
 	for _, name := range slices.Sorted(maps.Keys(t.changed)) {
 		edit := model.FileEdit{File: name}
 		if before := t.old[name]; before != nil {
-			edit.Old = before.raw
+			edit.Old = before.Raw
 		}
 		if now := t.changed[name]; now != nil {
-			edit.New = now.raw
-			if now.file != nil {
-				data, err := charset.Encode(now.file.Text, now.encoding)
+			edit.New = now.Raw
+			if now.File != nil {
+				data, err := charset.Encode(now.File.Text, now.Encoding)
 				wrong = errors.Join(wrong, err)
 				edit.New = data
 			}

@@ -6,6 +6,7 @@ import (
 
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/pattern"
+	"bellwether/internal/core/rewrite/source"
 )
 
 // Shape changes the shape of code by a pattern and a template.
@@ -91,7 +92,7 @@ func (b *Shape) prepare(langs []*lex.Language) error {
 	return first
 }
 
-func (b *Shape) apply(_ *Rule, f *File) (c changed, err error) {
+func (b *Shape) apply(_ *Rule, f *source.File) (c changed, err error) {
 	if f.Lang == nil {
 		return c, nil
 	}
@@ -99,7 +100,7 @@ func (b *Shape) apply(_ *Rule, f *File) (c changed, err error) {
 	if s.err != nil {
 		return c, nil // it is a pattern of another language
 	}
-	found, err := s.find.Find(f.patterns(), s.where)
+	found, err := s.find.Find(f.Patterns(), s.where)
 	if err != nil || len(found) == 0 {
 		return c, err
 	}
@@ -109,7 +110,7 @@ func (b *Shape) apply(_ *Rule, f *File) (c changed, err error) {
 	next, n, err := pattern.Rewrite(s.find, s.put, s.where, f.Text)
 	switch {
 	case errors.Is(err, pattern.ErrLoop):
-		return changed{left: []Left{{f.Name, f.line(found[0].Start), err.Error()}}}, nil
+		return changed{left: []Left{{f.Name, f.Line(found[0].Start), err.Error()}}}, nil
 	case err != nil || n == 0:
 		return changed{}, err
 	}

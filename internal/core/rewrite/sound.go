@@ -8,14 +8,15 @@ import (
 	"bellwether/internal/core/keys"
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
+	"bellwether/internal/core/rewrite/source"
 )
 
 // broken tells what a rewrite would break: configuration that can be read no more, or brackets
 // that have no partner any more. It is empty for nothing.
-func broken(before, after *File) string {
+func broken(before, after *source.File) string {
 	if _, isConfig := keys.FormatOf(before.Name); isConfig {
-		if _, err := before.config(); err == nil {
-			if _, err := after.config(); err != nil {
+		if _, err := before.Config(); err == nil {
+			if _, err := after.Config(); err != nil {
 				return "the file could not be read any more (" + err.Error() + "); it is left as it is"
 			}
 		}
@@ -24,25 +25,13 @@ func broken(before, after *File) string {
 	if before.Lang == nil {
 		return ""
 	}
-	a, b := before.loose(), after.loose()
+	a, b := before.Loose(), after.Loose()
 	for c, n := range b {
 		if n > a[c] {
 			return fmt.Sprintf("a %q would have no partner; it is left as it is", c)
 		}
 	}
 	return ""
-}
-
-// loose counts the brackets without a partner.
-func (f *File) loose() map[string]int {
-	f.split()
-	n := map[string]int{}
-	for _, t := range f.said {
-		if text := t.Of(f.Text); t.Kind == lex.Mark && t.Pair < 0 && len(text) == 1 && strings.Contains("()[]{}", text) {
-			n[text]++
-		}
-	}
-	return n
 }
 
 var (

@@ -116,13 +116,13 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir stri
 	if err != nil {
 		return nil, err
 	}
-	return registries{r}, nil
+	return &registries{r}, nil
 }
 
 // registries answers from gem servers, and resolves with what they say.
 type registries struct{ *registry.Registry }
 
 // Resolve finds versions for the whole component within the bounds of ask.
-func (r registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
+func (r *registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	return resolving.Resolve(ctx, r.Registry, ask)
 }

@@ -12,7 +12,7 @@ import (
 // the gem servers tell.
 func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *model.Component) ([]model.Package, error) {
 	all := e.Packages(c)
-	r, ok := reg.(registries)
+	r, ok := reg.(*registries)
 	if !ok {
 		return all, nil
 	}

@@ -19,7 +19,7 @@ type registries struct{ *registry.Registry }
 // Resolve finds versions for the whole component within the bounds of ask.
 // Modules of the project that build with it in a folder, by a replace line,
 // follow in the same outcome.
-func (r registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
+func (r *registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	o, err := resolving.Resolve(ctx, r.Registry, ask)
 	if err != nil || len(o.Edits) == 0 {
 		return o, err
@@ -30,7 +30,7 @@ func (r registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.S
 // follow brings the modules of the project up to date that a replace line leads
 // to the module in p, or to one that followed: what it requires now, they must
 // require, too.
-func (r registries) follow(ctx context.Context, p *project.Project, o *contract.State) error {
+func (r *registries) follow(ctx context.Context, p *project.Project, o *contract.State) error {
 	dirs, err := Ecosystem{}.Detect(p.Files)
 	if err != nil {
 		return err

@@ -163,7 +163,7 @@ func TestHostileTimes(t *testing.T) {
 			require.NoError(t, err)
 			var got string
 			began := time.Now()
-			memory := hostile.Memory(func() { got, err = ask(t.Context(), r.(registries).Registry) })
+			memory := hostile.Memory(func() { got, err = ask(t.Context(), r.(*registries).Registry) })
 			name := fmt.Sprintf("%s at %s", b.Name, kind)
 			assert.Less(t, time.Since(began), hostile.MaxTime, name)
 			assert.Less(t, memory, hostile.MaxMemory, name)

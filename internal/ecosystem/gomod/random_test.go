@@ -42,7 +42,7 @@ func TestSelectionOfRandomUniverses(t *testing.T) {
 			require.NoError(t, err)
 			r, err := j.connect(root)
 			require.NoError(t, err)
-			s := tidying.New(context.Background(), r.(registries).Registry, p)
+			s := tidying.New(context.Background(), r.(*registries).Registry, p)
 			rs, err := s.Raise(p.Roots(), nil, selection.Prunes(p.GoVersion()))
 			require.NoError(t, err)
 			var got []string

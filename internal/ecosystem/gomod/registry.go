@@ -14,5 +14,5 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, _ string
 	if err != nil {
 		return nil, err
 	}
-	return s.Shared("", func() (ecosystem.Registry, error) { return registries{registry.Connect(ctx, s, g)}, nil })
+	return s.Shared("", func() (ecosystem.Registry, error) { return &registries{registry.Connect(ctx, s, g)}, nil })
 }

@@ -126,7 +126,7 @@ pier:optional 1
 // moved is what comes of a project with some packages, "quay 1", and own classes, of which some move.
 func moved(
 	t *testing.T, artifacts standin.Artifacts, own string, packages []string, to map[string]string,
-) (*model.Component, registries, *contract.State) {
+) (*model.Component, *registries, *contract.State) {
 	t.Helper()
 	server := httptest.NewServer(artifacts.Repository())
 	t.Cleanup(server.Close)

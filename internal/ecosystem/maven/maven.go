@@ -105,5 +105,5 @@ func (Ecosystem) Connect(ctx context.Context, s ecosystem.Surroundings, dir stri
 	if err != nil {
 		return nil, err
 	}
-	return registries{r}, nil
+	return &registries{r}, nil
 }

@@ -20,12 +20,12 @@ import (
 type registries struct{ *registry.Registry }
 
 // Resolve finds versions for the whole component within the bounds of ask.
-func (r registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
+func (r *registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	return resolving.Resolve(ctx, r.Registry, ask)
 }
 
 // Copies are the versions of a package in the modules' trees, with who asks for them.
-func (r registries) Copies(ctx context.Context, c *model.Component, name string) (all []model.LockedCopy, err error) {
+func (r *registries) Copies(ctx context.Context, c *model.Component, name string) (all []model.LockedCopy, err error) {
 	trees, err := graph.Trees(ctx, r.Registry, c.Detail.(*project.Project))
 	if err != nil {
 		return nil, err
@@ -60,7 +60,7 @@ func (r registries) Copies(ctx context.Context, c *model.Component, name string)
 
 // Effective are all packages in the trees of the modules.
 func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *model.Component) ([]model.Package, error) {
-	r, ok := reg.(registries)
+	r, ok := reg.(*registries)
 	if !ok {
 		return e.Packages(c), nil
 	}

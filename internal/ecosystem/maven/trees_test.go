@@ -140,7 +140,7 @@ func (l laid) surroundings() ecosystem.Surroundings {
 	}
 }
 
-func (l laid) read(t *testing.T) (*model.Component, registries) {
+func (l laid) read(t *testing.T) (*model.Component, *registries) {
 	t.Helper()
 	x, err := ecosystem.Walk(os.DirFS(l.dir), nil)
 	require.NoError(t, err)
@@ -151,7 +151,7 @@ func (l laid) read(t *testing.T) (*model.Component, registries) {
 	require.NoError(t, err)
 	r, err := Ecosystem{}.Connect(t.Context(), l.surroundings(), ".")
 	require.NoError(t, err)
-	reg := r.(registries)
+	reg := r.(*registries)
 	reg.Central = false
 	return c, reg
 }

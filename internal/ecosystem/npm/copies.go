@@ -11,10 +11,10 @@ import (
 )
 
 // Families are none: no package of npm's says what it is released with.
-func (registries) Families(context.Context, *model.Component) ([][]string, error) { return nil, nil }
+func (*registries) Families(context.Context, *model.Component) ([][]string, error) { return nil, nil }
 
 // Copies are the copies of a package in the lock, and who asks for each.
-func (registries) Copies(_ context.Context, c *model.Component, name string) ([]model.LockedCopy, error) {
+func (*registries) Copies(_ context.Context, c *model.Component, name string) ([]model.LockedCopy, error) {
 	p := c.Detail.(*project.Project)
 	t := p.Locked()
 	var copies []model.LockedCopy

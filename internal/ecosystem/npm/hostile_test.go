@@ -48,7 +48,7 @@ func askNPM(t *testing.T, address, kind string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	r := opened.(registries)
+	r := opened.(*registries)
 	releases, err := r.Releases(ctx, model.Subject{Kind: packagejson.Name, Name: "left"})
 	if err != nil {
 		return "", err

@@ -112,11 +112,11 @@ func connected(ctx context.Context, s ecosystem.Surroundings, read *npmrc.Settin
 	if err != nil {
 		return nil, err
 	}
-	return registries{r}, nil
+	return &registries{r}, nil
 }
 
 // Resolve finds a state that meets the goal, or a proof that there is none.
-func (r registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
+func (r *registries) Resolve(ctx context.Context, ask ecosystem.Ask) (*contract.State, error) {
 	return resolving.Resolve(ctx, r.Registry, ask)
 }
 

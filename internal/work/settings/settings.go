@@ -13,7 +13,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bellwether/internal/core/compat"
-	"bellwether/internal/core/finding"
+	"bellwether/internal/core/finding/printed"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/yamldoc"
@@ -46,7 +46,7 @@ type Settings struct {
 	// MinimumAge is MinAge, read.
 	MinimumAge time.Duration `yaml:"-"`
 	// Watched are the patterns of Watch, read.
-	Watched []finding.Watch `yaml:"-"`
+	Watched []printed.Watch `yaml:"-"`
 }
 
 // Family is requirements that move together.

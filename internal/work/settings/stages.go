@@ -11,6 +11,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/finding/printed"
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/model"
 )
@@ -129,7 +130,7 @@ func (p Probe) model() model.Probe {
 	}
 }
 
-func readWatch(settings []Watch) (all []finding.Watch, err error) {
+func readWatch(settings []Watch) (all []printed.Watch, err error) {
 	for _, w := range settings {
 		if w.Kind == "" {
 			w.Kind = finding.Warning
@@ -140,7 +141,7 @@ func readWatch(settings []Watch) (all []finding.Watch, err error) {
 		if _, err := regexp.Compile(w.Pattern); err != nil || w.Pattern == "" {
 			return nil, fmt.Errorf("%q is no regular expression", w.Pattern)
 		}
-		all = append(all, finding.Watch{Kind: w.Kind, Pattern: lazyregexp.New(w.Pattern)})
+		all = append(all, printed.Watch{Kind: w.Kind, Pattern: lazyregexp.New(w.Pattern)})
 	}
 	return all, nil
 }

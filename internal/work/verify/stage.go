@@ -17,6 +17,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"bellwether/internal/core/finding"
+	"bellwether/internal/core/finding/printed"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/ecosystem"
@@ -219,8 +220,8 @@ func (st *stageRun) read(ctx context.Context, result *finding.Stage, logFile str
 		return fmt.Errorf("reading the log of a stage: %w", err)
 	}
 	defer log.Close()
-	r := finding.NewReader(
-		finding.Source{Root: st.part.Name, Dir: st.part.Dir, Scratch: filepath.ToSlash(st.scratch.Dir), Watch: st.desk.Settings.Watched},
+	r := printed.NewReader(
+		printed.Source{Root: st.part.Name, Dir: st.part.Dir, Scratch: filepath.ToSlash(st.scratch.Dir), Watch: st.desk.Settings.Watched},
 	)
 	if err := r.Output(log); err != nil {
 		return fmt.Errorf("reading the log of a stage: %w", err)
@@ -241,7 +242,7 @@ func (st *stageRun) read(ctx context.Context, result *finding.Stage, logFile str
 
 // readResults reads the files of results that the stage wrote. It tells which of them are
 // none, but pipes, say.
-func (st *stageRun) readResults(r *finding.Reader, begun time.Time) (passed []string, err error) {
+func (st *stageRun) readResults(r *printed.Reader, begun time.Time) (passed []string, err error) {
 	patterns := st.stage.Results
 	if len(patterns) == 0 && st.stage.Name == "test" {
 		patterns = usualResults

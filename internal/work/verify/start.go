@@ -80,7 +80,7 @@ type starting struct {
 	stage   model.Stage
 	dir     string
 	env     []string
-	printed *printed
+	printed *beginning
 	holds   []bool
 	told    map[model.Subject]string
 	last    error // why the first probe that does not hold yet does not
@@ -123,7 +123,7 @@ func (st *stageRun) startOnce(ctx context.Context, log io.Writer) (result findin
 		}
 	}
 	s := &starting{
-		stage: stage, dir: st.dir, env: st.env, printed: &printed{}, holds: make([]bool, len(stage.Probes)),
+		stage: stage, dir: st.dir, env: st.env, printed: &beginning{}, holds: make([]bool, len(stage.Probes)),
 		told: map[model.Subject]string{},
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -245,8 +245,8 @@ func (s *starting) one(ctx context.Context, p model.Probe) (told string, err err
 	return strings.TrimSpace(string(m[min(1, len(m)-1)])), nil
 }
 
-// printed is the beginning of what a program prints.
-type printed struct {
+// beginning is the first part of what a program prints.
+type beginning struct {
 	mu   sync.Mutex
 	text bytes.Buffer
 }
@@ -254,7 +254,7 @@ type printed struct {
 // maxPrinted is how much of it is looked at, in bytes.
 const maxPrinted = 1 << 20
 
-func (p *printed) Write(text []byte) (int, error) {
+func (p *beginning) Write(text []byte) (int, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if room := maxPrinted - p.text.Len(); room > 0 {
@@ -263,7 +263,7 @@ func (p *printed) Write(text []byte) (int, error) {
 	return len(text), nil
 }
 
-func (p *printed) bytes() []byte {
+func (p *beginning) bytes() []byte {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return bytes.Clone(p.text.Bytes())
