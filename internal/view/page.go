@@ -50,7 +50,7 @@ svg .head { fill: var(--soft); } svg .fine { stroke: var(--good); stroke-width: 
 
 // pageScript sorts tables by a column; without it they stand in their order.
 const pageScript = `
-for (const th of doc.querySelectorAll('th')) {
+for (const th of document.querySelectorAll('th')) {
   th.setAttribute('aria-sort', 'none'); th.tabIndex = 0;
   const sort = () => {
     const body = th.closest('table').tBodies[0], at = th.cellIndex, up = th.getAttribute('aria-sort') !== 'ascending';

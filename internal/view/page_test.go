@@ -174,20 +174,20 @@ func contrast(a, b string) float64 {
 // drawing lie over each other.
 const measure = `<script>
 const out = [];
-for (const d of doc.querySelectorAll('details')) d.open = true;
-if (doc.documentElement.scrollWidth > window.innerWidth) out.push('the page is ' + doc.documentElement.scrollWidth + ' wide');
-const boxes = [...doc.querySelectorAll('svg rect')].map(r => r.getBoundingClientRect());
+for (const d of document.querySelectorAll('details')) d.open = true;
+if (document.documentElement.scrollWidth > window.innerWidth) out.push('the page is ' + document.documentElement.scrollWidth + ' wide');
+const boxes = [...document.querySelectorAll('svg rect')].map(r => r.getBoundingClientRect());
 for (let i = 0; i < boxes.length; i++) for (let k = 0; k < i; k++) {
   const a = boxes[i], b = boxes[k];
   if (a.left < b.right && b.left < a.right && a.top < b.bottom && b.top < a.bottom) out.push('boxes ' + k + ' and ' + i);
 }
-for (const t of doc.querySelectorAll('svg text')) {
+for (const t of document.querySelectorAll('svg text')) {
   const r = t.getBoundingClientRect();
   const within = b => r.left >= b.left && r.right <= b.right + 1 && r.top >= b.top && r.bottom <= b.bottom + 1;
   const whole = t.classList.contains('legend') ? [t.closest('svg').getBoundingClientRect()] : boxes;
   if (!whole.some(within)) out.push('text ' + t.textContent);
 }
-doc.title = 'measured: ' + (out.join('; ') || 'fine');
+document.title = 'measured: ' + (out.join('; ') || 'fine');
 </script></body>`
 
 // pages are those that commands write.
@@ -253,7 +253,7 @@ func TestPagePolicy(t *testing.T) {
 		assert.NotContains(t, page, "unsafe-inline", name)
 		assert.NotContains(t, page, " style=", name)
 		own := strings.Replace(page, "<main>", "<main><table><thead><tr><th>x</th></tr></thead></table>", 1)
-		const harm = "<script>doc.title = 'evil'</script><img src=x onerror=\"doc.title = 'evil'\">"
+		const harm = "<script>document.title = 'evil'</script><img src=x onerror=\"document.title = 'evil'\">"
 		evil := strings.Replace(own, "</main>", harm+"</main>", 1)
 		assert.NotEqual(t, "evil", chromium(t, evil), name)
 		dom := browse(t, own)
@@ -287,11 +287,11 @@ func TestPageForAll(t *testing.T) {
 	library, err := os.ReadFile(filepath.Join(dir, "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
 	check := "<script>" + strings.ReplaceAll(string(library), "</script", "<\\/script") + `</script><script>
-for (const d of doc.querySelectorAll('details')) d.open = true;
+for (const d of document.querySelectorAll('details')) d.open = true;
 axe.run(document, {resultTypes: ['violations']}).then(r => {
   const wrong = r.violations.map(v => v.id + ': ' + v.nodes[0].html);
-  doc.title = 'checked: ' + (r.passes.length > 10 ? '' : 'too few rules; ') + wrong.join('; ');
-}, e => { doc.title = 'failed: ' + e });
+  document.title = 'checked: ' + (r.passes.length > 10 ? '' : 'too few rules; ') + wrong.join('; ');
+}, e => { document.title = 'failed: ' + e });
 </script></body>`
 	for name, page := range pages(t) {
 		page = strings.Replace(unguarded(t, page), "</body>", check, 1)

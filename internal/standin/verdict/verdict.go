@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,7 +46,8 @@ type Book struct {
 
 // Verdict is what a client said, and which files it changed.
 type Verdict struct {
-	About  string            `json:"about"` // the case, for people
+	About  string            `json:"about"`        // the case, for people
+	By     string            `json:"by,omitempty"` // the client's version, as it prints it
 	Output string            `json:"output,omitempty"`
 	Files  map[string]string `json:"files,omitempty"` // new contents of what it changed
 }
@@ -124,7 +126,7 @@ func (b *Book) Ask(c Case, ask func() (output string, err error)) (string, error
 	if err != nil {
 		return "", err
 	}
-	now := Verdict{About: c.About + ": " + c.Client + " " + strings.Join(c.Question, " "), Output: c.named(output)}
+	now := Verdict{About: c.About + ": " + c.Client + " " + strings.Join(c.Question, " "), By: versionOf(c.Client), Output: c.named(output)}
 	for name, text := range after {
 		if old, there := before[name]; !there || old != text {
 			if now.Files == nil {
@@ -134,16 +136,42 @@ func (b *Book) Ask(c Case, ask func() (output string, err error)) (string, error
 		}
 	}
 	if known && !*keep && !same(v, now) {
-		return "", fmt.Errorf(
-			"%s says something else than it did (%s); if that is right, run the tests with -judge all -update\nwas: %q\nis:  %q", c.Client,
-			digest, v, now,
-		)
+		who := c.Client + " says something else than it did"
+		if v.By != now.By {
+			who = fmt.Sprintf("%s is %q here and was %q, and says something else", c.Client, now.By, v.By)
+		}
+		return "", fmt.Errorf("%s (%s); if that is right, run the tests with -judge all -update\nwas: %q\nis:  %q", who, digest, v, now)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.known[digest] = now
 	return output, nil
 }
+
+var (
+	versions   = map[string]string{}
+	versioning sync.Mutex
+)
+
+// versionOf is what a client says that it is, in one line; empty if it does not tell.
+func versionOf(client string) string {
+	versioning.Lock()
+	defer versioning.Unlock()
+	if known, ok := versions[client]; ok {
+		return known
+	}
+	question := "--version"
+	if client == "go" {
+		question = "version"
+	}
+	said, _ := exec.Command(client, question).Output()
+	line, _, _ := strings.Cut(strings.TrimSpace(escapes.ReplaceAllString(string(said), "")), "\n")
+	versions[client] = line
+	return line
+}
+
+// escapes are what clients colour their answers with.
+var escapes = regexp.MustCompile(`\x1b\[[0-9;]*m`)
 
 // ErrMissing means that a client is not installed, and was not asked before.
 var ErrMissing = errors.New("it is not installed, and has not been asked this before")
