@@ -25,7 +25,7 @@ var mayImport = map[string]string{
 	"ecosystem": "core host",
 	"view":      "core",
 	"standin":   "core",
-	"cli": "core host view standin demo work work/desk work/settings work/world work/ways work/plan work/verify " +
+	"cli": "core host view standin demo work work/desk work/settings work/tree work/world work/ways work/plan work/verify " +
 		"work/carry work/culprit work/look work/adapt work/todo work/notes work/report work/scaffold",
 	"work":          "core host ecosystem work/settings work/tree work/kept work/desk work/verify",
 	"work/settings": "core host ecosystem",

@@ -32,6 +32,7 @@ import (
 	"bellwether/internal/work/carry"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/settings"
+	"bellwether/internal/work/tree"
 	"bellwether/internal/work/ways"
 )
 
@@ -40,12 +41,15 @@ const (
 	exitDone        = 0
 	exitProblem     = 1 // the work found a problem: a conflict, a failed stage
 	exitUsage       = 2 // wrong usage or unreadable input
-	exitOutside     = 3 // network, registry or a missing tool failed
+	exitOutside     = 3 // something could not be had or read: network, registry, a tool, a part of the project
 	exitInterrupted = 130
 )
 
 // errProblem ends a command whose result already tells the problem.
 var errProblem = errors.New("problem")
+
+// errUnread ends a command that did its work without a part of the project, which is told already.
+var errUnread = errors.New("a part of the project was not read")
 
 // app is one call of the program.
 type app struct {
@@ -90,6 +94,8 @@ func (a *app) status(err error) int {
 		return exitDone
 	case errors.Is(err, errProblem):
 		return exitProblem
+	case errors.Is(err, errUnread):
+		return exitOutside
 	case errors.Is(err, context.Canceled):
 		fmt.Fprintln(a.stderr, "bellwether: interrupted; nothing is half done")
 		return exitInterrupted
@@ -126,8 +132,8 @@ route of small legs to where you want to be, carries each leg out, builds and
 tests from clean, and commits what is no worse than before.
 
 Exit status: 0 done and nothing wrong; 1 the work found a problem; 2 wrong
-usage or unreadable input; 3 network, registry or a missing tool failed;
-130 interrupted.`,
+usage or unreadable input; 3 something could not be had or read: the network, a
+registry, a tool, a part of the project; 130 interrupted.`,
 		Example: `  bellwether survey
   bellwether route --to quayside@^4
   bellwether advance --all`,
@@ -254,8 +260,35 @@ func (a *app) with(
 		if err != nil {
 			return err
 		}
-		return body(cmd.Context(), p, o, args)
+		err = body(cmd.Context(), p, o, args)
+		if missing := a.tellUnread(cmd.Name(), p.Tree.Unread); err == nil {
+			return missing
+		}
+		return err
 	}
+}
+
+// tellUnread tells of components that could not be read, in full where all is looked at. The error is for commands whose work
+// is not whole without them.
+func (a *app) tellUnread(command string, unread []tree.Unread) error {
+	if len(unread) == 0 || !slices.Contains([]string{"survey", "prereqs", "route", "verify", "advance"}, command) {
+		return nil
+	}
+	if len(unread) == 1 || command == "survey" {
+		for _, u := range unread {
+			fmt.Fprintf(a.stderr, "bellwether: %s\n", harmless.Text(u.Error()))
+		}
+		return errUnread
+	}
+	var dirs []string
+	for _, u := range unread {
+		dirs = append(dirs, u.Dir)
+	}
+	fmt.Fprintf(
+		a.stderr, "bellwether: %d components cannot be read and were not looked at: %s\n  next: bellwether survey says what is wrong with each\n",
+		len(dirs), harmless.Text(spelling.Few(dirs, 6)),
+	)
+	return errUnread
 }
 
 // readDate reads an ISO 8601 date, which means its end, or a time.

@@ -3,12 +3,14 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"bellwether/internal/core/output"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/view/doc"
 )
 
@@ -276,7 +278,7 @@ func surveyGrid(c output.SurveyComponent) doc.Grid {
 			name += " (indirect)"
 		}
 		if r.When != "" {
-			name += " (if " + r.When + ")"
+			name += " (if " + clipped(r.When) + ")"
 		}
 		locked := doc.Usual(r.Locked)
 		if r.Locked == "" && r.Installs != "" {
@@ -293,10 +295,17 @@ func surveyGrid(c output.SurveyComponent) doc.Grid {
 // surveyNotes are what does not fit into the table.
 func surveyNotes(c output.SurveyComponent) doc.List {
 	var notes doc.List
+	problems := map[string][]string{} // what is wrong, with what it is said of
+	for _, r := range c.Requirements {
+		if r.Problem != "" {
+			problems[r.Problem] = append(problems[r.Problem], fmt.Sprintf("%s (%s)", r.Name, r.Place))
+		}
+	}
+	for _, wrong := range slices.Sorted(maps.Keys(problems)) {
+		notes = append(notes, doc.Line{doc.Bad(spelling.Few(problems[wrong], 3)), doc.Plain(": %s", wrong)})
+	}
 	for _, r := range c.Requirements {
 		switch {
-		case r.Problem != "":
-			notes = append(notes, doc.Line{doc.Bad(r.Name), doc.Plain(" (%s): %s", r.Place, r.Problem)})
 		case r.Retracted:
 			text := " is retracted"
 			if r.Because != "" {

@@ -320,6 +320,13 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 			continue
 		}
 		part := j.tree.Part(leg.Component)
+		if part == nil {
+			return nil, &model.Fault{
+				Doing: "looking for what rules are about", File: kept.RouteFile,
+				Wrong: fmt.Sprintf("the route no longer fits: there is no component %q that can be read", leg.Component),
+				Next:  "compute the route again with bellwether route",
+			}
+		}
 		world, known := worlds[leg.Component]
 		if !known {
 			if world, err = World(ctx, j.desk, j.tree, part); err != nil {

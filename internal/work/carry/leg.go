@@ -184,7 +184,7 @@ func (a *advance) solvePins(ctx context.Context, moved *movedLeg) error {
 func (a *advance) solvePackages(ctx context.Context, moved *movedLeg) error {
 	part := a.tree.Part(a.leg.Component)
 	if part == nil {
-		return a.misfit(fmt.Sprintf("there is no component %q", a.leg.Component))
+		return a.misfit(fmt.Sprintf("there is no component %q that can be read", a.leg.Component))
 	}
 	w, err := world.Of(ctx, a.desk, a.tree, part)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -144,6 +145,9 @@ func (l *lab) split(ctx context.Context, c search.Culprit, set *output.CulpritSe
 // that it goes to.
 func (l *lab) releasesOf(ctx context.Context, m model.Move) ([]string, error) {
 	part := l.tree.Part(l.leg.Component)
+	if part == nil {
+		return nil, fmt.Errorf("there is no component %q that can be read", l.leg.Component)
+	}
 	registry, err := l.quiet.Registry(ctx, part)
 	subject, declared := part.SubjectOf(m.Name)
 	if err != nil || !declared || m.Range != "" {

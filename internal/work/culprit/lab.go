@@ -213,7 +213,7 @@ func (l *lab) solve(ctx context.Context, moves []int, at string, free bool) (*co
 	defer l.mu.Unlock()
 	part := l.tree.Part(l.leg.Component)
 	if part == nil {
-		return nil, nil, fmt.Errorf("there is no component %q", l.leg.Component)
+		return nil, nil, fmt.Errorf("there is no component %q that can be read", l.leg.Component)
 	}
 	w, err := world.Of(ctx, l.quiet, l.tree, part)
 	if err != nil {

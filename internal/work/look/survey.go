@@ -13,8 +13,10 @@ import (
 	"bellwether/internal/core/condition"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/output"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/host/fetch"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/plan"
 	"bellwether/internal/work/tree"
@@ -36,7 +38,11 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 	for _, part := range t.Parts {
 		registry, err := d.Registry(ctx, part)
 		if err != nil {
-			return nil, err
+			if len(t.Parts) == 1 || ctx.Err() != nil {
+				return nil, err
+			}
+			problems = append(problems, fmt.Errorf("%s was not looked at: %w", part.Manifest, err))
+			continue
 		}
 		requirements := part.Requirements
 		if !opt.Indirect {
@@ -60,7 +66,7 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 			})
 		}
 		_ = g.Wait()
-		problems = append(problems, faults...)
+		problems = append(problems, silent(part, c.Requirements, faults)...)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -100,6 +106,30 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 		}
 	}
 	return s, joined(problems)
+}
+
+// silent tells of each server that gave no answer once, with all that was asked of it, in the place of one error for each; the rows
+// say it in few words. Other errors stay as they are.
+func silent(part *tree.Part, rows []output.SurveyRequirement, faults []error) (all []error) {
+	names := map[string][]string{}
+	var servers []*fetch.Unreachable
+	for i, err := range faults {
+		var server *fetch.Unreachable
+		if !errors.As(err, &server) {
+			all = append(all, err)
+			continue
+		}
+		if names[server.Host] == nil {
+			servers = append(servers, server)
+		}
+		names[server.Host] = append(names[server.Host], rows[i].Name)
+		rows[i].Problem = server.Host + " gives no usable answer"
+	}
+	for _, server := range servers {
+		list := names[server.Host]
+		all = append(all, fmt.Errorf("%s: nothing newer can be told of %s: %w", part.Manifest, spelling.Few(list, 6), server))
+	}
+	return all
 }
 
 // inEffect gives requirements whose version is stated elsewhere, by a parent or a list, the one that they get.

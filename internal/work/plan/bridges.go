@@ -163,7 +163,11 @@ func (p *planner) dropBridges(ctx context.Context, opt world.Request) (world.Req
 			)
 			continue
 		}
-		order := p.tree.Part(b.Component).Eco.Order()
+		part := p.tree.Part(b.Component)
+		if part == nil {
+			continue // it cannot be read, which is told
+		}
+		order := part.Eco.Order()
 		opt.To = append(opt.To, b.Name+"@"+onward(order, b.to))
 	}
 	if len(opt.To)-asked+len(opt.Dropped) == 0 && asked == 0 {

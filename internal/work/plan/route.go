@@ -103,7 +103,7 @@ func (p *planner) leavingOut(opt world.Request) world.Request {
 	var folders []string
 	for _, name := range opt.LeaveOut {
 		folder := strings.TrimSuffix(name, "/")
-		if p.tree.Part(folder) != nil {
+		if p.tree.Has(folder) {
 			folders = append(folders, folder)
 		} else {
 			opt.Hold = append(opt.Hold, name)

@@ -3,6 +3,8 @@
 package tree
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"io/fs"
 	"runtime"
@@ -23,7 +25,8 @@ import (
 // needed is read when it is asked for.
 type Tree struct {
 	Files    *ecosystem.Index
-	Parts    []*Part // the components
+	Parts    []*Part  // the components
+	Unread   []Unread // others that could not be read, and are not among them
 	Table    ecosystem.Table
 	settings *settings.Settings
 	places   func() (*Places, error)
@@ -42,7 +45,8 @@ type Source struct {
 	Reading func(dir string)
 }
 
-// Read finds and reads all components of a project.
+// Read finds and reads all components of a project. One in a folder below it that cannot be read is passed over; the project's own,
+// and the only one, is an error.
 func Read(from Source) (*Tree, error) {
 	files, err := ecosystem.Walk(from.FS, func(dir string) bool { return dir == keep.Dir })
 	if err != nil {
@@ -70,11 +74,41 @@ func Read(from Source) (*Tree, error) {
 	if reading == nil {
 		reading = func(string) {}
 	}
-	if t.Parts, err = each(t.Parts, files, reading); err != nil {
-		return nil, err
+	read, faults := each(t.Parts, files, reading)
+	for i, part := range t.Parts {
+		if faults[i] == nil {
+			continue
+		}
+		if part.Dir == "." || len(t.Parts) == 1 {
+			return nil, faults[i]
+		}
+		t.Unread = append(t.Unread, Unread{part.Dir, faults[i]})
+	}
+	if t.Parts = slices.DeleteFunc(read, func(part *Part) bool { return part == nil }); len(t.Parts) == 0 {
+		if err := cmp.Or(faults...); err != nil {
+			return nil, err
+		}
 	}
 	t.dropAliases(from.Real)
 	return t.ready(), nil
+}
+
+// Unread is a component that could not be read.
+type Unread struct {
+	Dir string
+	Err error
+}
+
+// Error says what is wrong, and what to do.
+func (u Unread) Error() string {
+	err := u.Err
+	var fault *model.Fault
+	if errors.As(err, &fault) {
+		told := *fault
+		told.Next = "mend it, or name the folder under leave-out in bellwether.yaml"
+		err = &told
+	}
+	return fmt.Sprintf("the component in %s was not looked at: %v", u.Dir, err)
 }
 
 // dropAliases leaves out a component whose manifest is but a link to another one's.
@@ -111,17 +145,16 @@ func (t *Tree) In(files *ecosystem.Index) (*Tree, error) {
 	if files == t.Files {
 		return t, nil
 	}
-	parts, err := each(t.Parts, files, func(string) {})
-	if err != nil {
+	parts, faults := each(t.Parts, files, func(string) {})
+	if err := cmp.Or(faults...); err != nil {
 		return nil, err
 	}
-	return (&Tree{Files: files, settings: t.settings, Table: t.Table, Parts: parts}).ready(), nil
+	return (&Tree{Files: files, settings: t.settings, Table: t.Table, Parts: parts, Unread: t.Unread}).ready(), nil
 }
 
-// each reads components in other files, several at a time. The error is that of the first.
-func each(parts []*Part, files *ecosystem.Index, reading func(dir string)) ([]*Part, error) {
-	read := make([]*Part, len(parts))
-	faults := make([]error, len(parts))
+// each reads components in other files, several at a time.
+func each(parts []*Part, files *ecosystem.Index, reading func(dir string)) (read []*Part, faults []error) {
+	read, faults = make([]*Part, len(parts)), make([]error, len(parts))
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, part := range parts {
@@ -132,12 +165,7 @@ func each(parts []*Part, files *ecosystem.Index, reading func(dir string)) ([]*P
 		})
 	}
 	_ = group.Wait()
-	for _, err := range faults {
-		if err != nil {
-			return nil, err
-		}
-	}
-	return read, nil
+	return read, faults
 }
 
 // With is the project after edits.
@@ -150,7 +178,7 @@ func (t *Tree) With(edits []model.FileEdit) (*Tree, error) {
 
 // Moved is the project with other files, of whose components only one is another.
 func (t *Tree) Moved(files *ecosystem.Index, part *Part) *Tree {
-	other := &Tree{Files: files, settings: t.settings, Table: t.Table, Parts: slices.Clone(t.Parts)}
+	other := &Tree{Files: files, settings: t.settings, Table: t.Table, Parts: slices.Clone(t.Parts), Unread: t.Unread}
 	if at := slices.IndexFunc(t.Parts, func(p *Part) bool { return p.Dir == part.Dir }); at >= 0 {
 		other.Parts[at] = part
 	}
@@ -165,6 +193,11 @@ func (t *Tree) Part(dir string) *Part {
 		}
 	}
 	return nil
+}
+
+// Has tells whether there is a component in a folder, be it one that cannot be read.
+func (t *Tree) Has(dir string) bool {
+	return t.Part(dir) != nil || slices.ContainsFunc(t.Unread, func(u Unread) bool { return u.Dir == dir })
 }
 
 // PartWith is the component that a manifest belongs to: its own, or that of the

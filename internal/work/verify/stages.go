@@ -58,7 +58,7 @@ func CheckStages(d *desk.Desk, t *tree.Tree) error {
 		switch {
 		case !slices.Contains(known, set.Name):
 			fault.Wrong = fmt.Sprintf("the stage %q is not one of those that there are here: %s", set.Name, strings.Join(known, ", "))
-		case set.In != "" && t.Part(set.In) == nil:
+		case set.In != "" && !t.Has(set.In):
 			var dirs []string
 			for _, part := range t.Parts {
 				dirs = append(dirs, part.Dir)
@@ -75,7 +75,7 @@ func CheckStages(d *desk.Desk, t *tree.Tree) error {
 		return fault
 	}
 	for dir := range d.Settings.Reads {
-		if t.Part(dir) == nil {
+		if !t.Has(dir) {
 			var dirs []string
 			for _, part := range t.Parts {
 				dirs = append(dirs, part.Dir)
