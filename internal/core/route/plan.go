@@ -172,6 +172,10 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 	if err != nil {
 		return false, err
 	}
+	along := map[string]string{}
+	if goal, state, err = r.follow(goal, state, along); err != nil {
+		return false, err
+	}
 	if added := r.restore(state); len(added) > 0 {
 		goal.Changes = append(slices.Clone(goal.Changes), added...)
 		if state, err = r.try(goal); err != nil {
@@ -200,7 +204,7 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 	}
 	for i := range leg.Moves {
 		m := &leg.Moves[i]
-		m.Because = because(*m)
+		m.Because = cmp.Or(along[m.Key()], because(*m))
 		for _, c := range goal.Changes {
 			if c.New == m.Name || c.Old == m.Name {
 				m.Because = c.Why
