@@ -20,6 +20,8 @@ type Demand struct {
 	// Advice gives way where something else needs a newer version: whoever stated
 	// it knew of none.
 	Advice bool
+	// Development is that only who works on the project gets what states it.
+	Development bool
 }
 
 // String is the sentence that states the demand, without a full stop.
@@ -58,6 +60,9 @@ func Strictest(demands []Demand, order version.Order) []Demand {
 			}
 			if demands[j].Advice && !demands[i].Advice {
 				continue // what may give way does not stand for what may not
+			}
+			if demands[j].Development && !demands[i].Development {
+				continue // nor what users do not get for what they do
 			}
 			wider, same := true, true
 			for k := range points {

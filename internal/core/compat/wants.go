@@ -34,9 +34,18 @@ func ReadWants(texts []string) (Wants, error) {
 
 // WantsOf are what an answer's needs demand of a subject.
 func (n *Answer) WantsOf(s model.Subject) Wants {
+	return n.wantsOf(s, func(Link) bool { return true })
+}
+
+// UsersWant are those of them that count for who uses the project.
+func (n *Answer) UsersWant(s model.Subject) Wants {
+	return n.wantsOf(s, func(l Link) bool { return l.Demand == nil || !l.Demand.Development })
+}
+
+func (n *Answer) wantsOf(s model.Subject, counts func(l Link) bool) Wants {
 	w := Wants{}
 	for _, l := range n.Links {
-		if l.Need.Subject != s || l.Need.Range == nil {
+		if l.Need.Subject != s || l.Need.Range == nil || !counts(l) {
 			continue
 		}
 		text := l.Need.Text
@@ -65,13 +74,16 @@ func (w *Wants) Merge(others Wants) {
 func (w Wants) Texts() []string { return w.texts }
 
 // Hold tells whether a version is enough.
-func (w Wants) Hold(v version.Version) bool {
+func (w Wants) Hold(v version.Version) bool { return len(w.Missed(v)) == 0 }
+
+// Missed are the ranges that a version is not enough for, as texts.
+func (w Wants) Missed(v version.Version) (texts []string) {
 	for i, r := range w.ranges {
 		if r.Contains(v) == w.not[i] {
-			return false
+			texts = append(texts, w.texts[i])
 		}
 	}
-	return true
+	return texts
 }
 
 // Lowest is the lowest version that the ranges are written with and that is

@@ -82,8 +82,11 @@ type Move struct {
 	Because string `yaml:"because,omitempty"` // the reason, a clause without a full stop
 	// Wants are what is needed of a runtime, tool, platform or image: ">=20", "not <18".
 	Wants []string `yaml:"needs,omitempty"`
-	Sites []Site   `yaml:"-"` // the places whose text changes, empty if only the lock does
-	Via   []string `yaml:"-"` // of one that is carried along: what leads to it from the requirement on, "quayside 4.0.0", …
+	// Promise is the least version of it that is promised to who uses the project, where that is less than who works on it needs; "0"
+	// where nothing that users get needs it.
+	Promise string   `yaml:"promise,omitempty"`
+	Sites   []Site   `yaml:"-"` // the places whose text changes, empty if only the lock does
+	Via     []string `yaml:"-"` // of one that is carried along: what leads to it from the requirement on, "quayside 4.0.0", …
 }
 
 // Key is how goals speak of what moves: by its name, or by the ID of one declaration of it.

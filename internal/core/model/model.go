@@ -88,6 +88,8 @@ type Requirement struct {
 	Fixed    string         // why it cannot be moved by version ("git source"); empty if it can
 	Locked   string         // the version in effect by the lock; empty without one
 	Apart    bool           // other declarations of its name are at other versions
+	// Development is that who uses the project does not get it.
+	Development bool
 }
 
 // PinKinds are the kinds of subjects that are no packages.
@@ -113,6 +115,7 @@ type Pin struct {
 	Here     bool   // it is for the machine that the project is worked on
 	Whole    bool   // only a complete version may stand there: "20.11.1", not "20"
 	Assumed  bool   // resolving is to assume it, whatever runs
+	Promise  bool   // it is said to who uses the project, and not to who works on it
 	Unknown  string // why it cannot be known; Range is what stands there
 	Digest   Site   // a digest behind it, which holds for this very version; zero if there is none
 	List     *List  // the list that it is one of, all of which are tried; nil if there is none
@@ -166,6 +169,8 @@ type Package struct {
 	Via     []string // what leads to it from the requirement on: "quayside 4.0.0", …; empty for what is required itself
 	Site    Site     // of the requirement
 	Needs   []Need   // what it states that it runs on
+	// Development is that it is only there to work on the project: who uses that does not get it.
+	Development bool
 }
 
 // Need is a demand on something else than a package.

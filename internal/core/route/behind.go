@@ -80,7 +80,7 @@ func (r *planner) catchUp() error {
 		}
 	}
 	r.notices = append(r.notices, tellLeft(list)...)
-	r.shunned()
+	r.shunned(list)
 	return nil
 }
 
@@ -88,7 +88,12 @@ func (r *planner) catchUp() error {
 func (r *planner) why(s *Subject, line version.Version) (*solve.Conflict, error) {
 	goal := r.goalOf(s, toBe(s, line), s.inLine(line))
 	goal.Bounds = r.oneByOne(goal.Bounds)
-	_, err := r.try(goal)
+	state, err := r.try(goal)
+	if err == nil {
+		r.lead, r.unasked = s, true
+		defer func() { r.lead, r.unasked = nil, false }()
+		_, _, err = r.met(goal, state)
+	}
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) {
 		return conflict, nil
@@ -164,14 +169,15 @@ func about(names []string, fact string) bool {
 	return slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(fact, name+" ") })
 }
 
-// shunned tells of newer majors that there is something against.
-func (r *planner) shunned() {
+// shunned tells of newer majors that there is something against, but for what is told to stay behind already.
+func (r *planner) shunned(behind []left) {
 	type why struct{ line, reason string }
 	names := map[why][]string{}
 	var order []why
 	for _, s := range r.Subjects {
 		n := len(s.Releases)
-		if s.Held || s.At == nil || s.Shun == nil || n == 0 || s.Runtime {
+		if s.Held || s.At == nil || s.Shun == nil || n == 0 || s.Runtime ||
+			slices.ContainsFunc(behind, func(l left) bool { return l.name == s.String() }) {
 			continue
 		}
 		for _, v := range slices.Backward(s.Releases) {

@@ -25,6 +25,14 @@ type World interface {
 	Solve(ctx context.Context, goal contract.Goal) (*contract.State, error)
 	// Take makes a state that Solve found the present one.
 	Take(s *contract.State) error
+	// Unmet is what packages that come with a state need of runtimes and the like, and do not get.
+	Unmet(ctx context.Context, s *contract.State) ([]Unmet, error)
+}
+
+// Unmet is a need that a state brings and the project does not meet.
+type Unmet struct {
+	Name string // of the requirement that leads to it, as the manifest calls it
+	Text string // who needs what, and what there is
 }
 
 // Subject is a direct requirement that can move.
@@ -37,8 +45,10 @@ type Subject struct {
 	PeersAt  func(v version.Version) []string // and those that one does
 	Held     bool                             // stays where it is
 	Family   []string                         // names of what is released together with it
-	Runtime  bool                             // what others need to run; it moves where it is asked to, before all others
-	Stepwise string                           // why no major of it may be skipped; empty if one may
+	// Development is that only who works on the project gets it.
+	Development bool
+	Runtime     bool   // what others need to run; it moves where it is asked to, before all others
+	Stepwise    string // why no major of it may be skipped; empty if one may
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string

@@ -15,6 +15,9 @@ import (
 // moveTo makes a leg that takes one subject into a set of versions.
 func (r *planner) moveTo(s *Subject, title, why string, reason string, allow func(v version.Version) bool) (bool, error) {
 	name := s.Name
+	lead := r.lead
+	defer func() { r.lead = lead }()
+	r.lead = s
 	if err := r.companions(r.goalOf(s, why, allow)); err != nil {
 		return false, err
 	}
@@ -195,7 +198,7 @@ func firstFacts(c *solve.Conflict) string {
 // at a time, with what cannot stay behind.
 func (r *planner) frameworks() error {
 	for _, name := range r.byUse() {
-		if s := r.subject(name); r.climbs(s) {
+		if s := r.subject(name); r.climbs(s) && !r.loose(s) {
 			if err := r.climb(s); err != nil {
 				return err
 			}
@@ -204,11 +207,16 @@ func (r *planner) frameworks() error {
 	return nil
 }
 
-// rest takes everything else to the newest major that goes, each by itself.
+// rest takes everything else to the newest major that goes: development tools that go there alone some at a time, all others each by
+// itself.
 func (r *planner) rest() error {
 	used := r.byUse()
-	for _, s := range r.Subjects {
-		if !r.climbs(s) || slices.Contains(used, s.Name) {
+	together, err := r.bundles()
+	if err != nil {
+		return err
+	}
+	for _, s := range slices.Clone(r.Subjects) {
+		if !r.climbs(s) || slices.Contains(used, s.Name) && !r.loose(s) || together[s] {
 			continue
 		}
 		if s.Stepwise != "" || r.Stepwise {
@@ -257,7 +265,10 @@ func (r *planner) climb(s *Subject) error {
 			lines = lines[len(lines)-1:]
 		}
 	}
-	for _, line := range lines {
+	for i, line := range lines {
+		if s.Stepwise == "" && !r.Stepwise && i+1 < len(lines) && unfinished(line) && unfinished(lines[i+1]) {
+			continue
+		}
 		went, err := r.toLine(s, line)
 		if err != nil {
 			return err
@@ -267,6 +278,11 @@ func (r *planner) climb(s *Subject) error {
 		}
 	}
 	return nil
+}
+
+// unfinished tells of a line below 1: there are often dozens of them, and only the last of some in a row is stopped at.
+func unfinished(line version.Version) bool {
+	return strings.HasPrefix(strings.TrimPrefix(line.Line(), "v"), "0.")
 }
 
 // fewWant is up to how many packages may want to meet one for it to be tried whether it

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -76,14 +77,14 @@ func (p *Plan) framed(goal contract.Goal) contract.Goal {
 // Legs computes the route's legs. What had to be left behind, and why, is in
 // the notices. The error is a *solve.Conflict if a wish cannot be met.
 func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []string, err error) {
-	r := &planner{Plan: p, world: w, ctx: ctx, notices: slices.Clone(p.Told)}
+	r := &planner{Plan: p, world: w, ctx: ctx, notices: slices.Clone(p.Told), pinned: map[string]bool{}}
 	for _, step := range r.steps() {
 		r.place = step.place
 		if err := step.run(); err != nil {
 			return nil, nil, err
 		}
 	}
-	if err := r.catchUp(); err != nil {
+	if err := r.byItself(r.catchUp)(); err != nil {
 		return nil, nil, err
 	}
 	r.place = "it did not go before the rest"
@@ -129,7 +130,7 @@ func (r *planner) steps() []step {
 		{r.fix, "what is known to be vulnerable goes first"},
 		{func() error { return r.destinations(true) }, "what others run on goes before them, since it runs older ones, too"},
 		{
-			func() error { return r.refresh("refresh", "refresh") },
+			r.byItself(func() error { return r.refresh("refresh", "refresh") }),
 			"before any major, since what is newest within its major is most likely to be ready for the next one",
 		},
 		{r.replace, "a name changes by itself, so that what breaks is not put down to a newer version"},
@@ -137,11 +138,11 @@ func (r *planner) steps() []step {
 	}
 	if r.Reach == version.Major {
 		steps = append(steps,
-			step{r.frameworks, "what others want to meet goes before them, the most wanted first"},
-			step{r.rest, "after what others want to meet; nothing waits for it"})
+			step{r.byItself(r.frameworks), "what others want to meet goes before them, the most wanted first"},
+			step{r.byItself(r.rest), "after what others want to meet; nothing waits for it"})
 	}
 	return append(steps,
-		step{func() error { return r.refresh("catch-up", "catch up") }, "the majors before may have made room for it"},
+		step{r.byItself(func() error { return r.refresh("catch-up", "catch up") }), "the majors before may have made room for it"},
 		step{r.dedupe, "which copies are needed is known at the end"})
 }
 
@@ -155,6 +156,9 @@ type planner struct {
 	waiting  []contract.Change // other names that could not be taken by themselves
 	stuck    []stuck           // what did not go to a newer major
 	passing  bool              // companions are taken through the majors that they would skip
+	unasked  bool              // nobody asked for the next leg by name
+	lead     *Subject          // what the next leg is about, where that is one subject
+	pinned   map[string]bool   // what stays in legs about many, since a newer release brings needs that are not met
 	// unrefreshed is why the last try within the majors that are in use found no state, nil
 	// if it found one.
 	unrefreshed *solve.Conflict
@@ -174,6 +178,9 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 	}
 	along := map[string]string{}
 	if goal, state, err = r.follow(goal, state, along); err != nil {
+		return false, err
+	}
+	if goal, state, err = r.met(goal, state); err != nil {
 		return false, err
 	}
 	if added := r.restore(state); len(added) > 0 {
@@ -426,8 +433,8 @@ func (r *planner) sameLine(w *Wish, at version.Version) bool {
 	return s != nil && slices.ContainsFunc(s.candidates(w.Range), func(v version.Version) bool { return v.Line() == at.Line() })
 }
 
-// byUse are the keys of what others want to meet, the most wanted first.
-func (r *planner) byUse() []string {
+// uses counts for each key how many want to meet it, in any of their releases.
+func (r *planner) uses() map[string]int {
 	uses := map[string]int{}
 	for _, s := range r.Subjects {
 		for _, peer := range s.Peers {
@@ -438,10 +445,13 @@ func (r *planner) byUse() []string {
 			}
 		}
 	}
-	var names []string
-	for name := range uses {
-		names = append(names, name)
-	}
+	return uses
+}
+
+// byUse are the keys of what others want to meet, the most wanted first.
+func (r *planner) byUse() []string {
+	uses := r.uses()
+	names := slices.Collect(maps.Keys(uses))
 	slices.SortFunc(names, func(a, b string) int { return cmp.Or(uses[b]-uses[a], strings.Compare(a, b)) })
 	return names
 }

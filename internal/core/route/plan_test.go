@@ -24,6 +24,7 @@ type harbour struct {
 	at       map[string]string
 	releases map[string][]string
 	peers    map[string]map[string]string // "router 2.0.0" → frame → range
+	needs    map[string]string            // what releases need and do not get
 }
 
 func (h *harbour) Solve(ctx context.Context, goal contract.Goal) (*contract.State, error) {
@@ -90,6 +91,15 @@ func (h *harbour) Take(state *contract.State) error {
 		h.at[m.Name] = m.To
 	}
 	return nil
+}
+
+func (h *harbour) Unmet(_ context.Context, s *contract.State) (all []Unmet, _ error) {
+	for _, m := range s.Moves {
+		if text := h.needs[m.Name+" "+m.To]; text != "" {
+			all = append(all, Unmet{Name: m.Name, Text: m.Name + " " + m.To + " needs " + text})
+		}
+	}
+	return all, nil
 }
 
 func (h *harbour) subjects() []*Subject {

@@ -20,6 +20,7 @@ func (Ecosystem) Packages(c *model.Component) []model.Package {
 		return nil
 	}
 	f := &packageFinder{t: p.Locked(), seen: map[*tree.Node]bool{}, advice: !p.EngineStrict}
+	f.used = f.t.Reach(func(from *tree.Node, e packagejson.Edge) bool { return !from.IsTop() || e.Kind != packagejson.Dev })
 	f.from(p, false)
 	f.from(p, true)
 	return f.all
@@ -33,6 +34,7 @@ type packageFinder struct {
 	done []found // all packages that were found, with what leads to them
 	// What packages state that they run on is no more than advice.
 	advice bool
+	used   map[*tree.Node]bool // what who uses the project gets
 }
 
 // found is a package with what leads to it.
@@ -89,6 +91,7 @@ func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
 	}
 	f.seen[n] = true
 	pkg := model.Package{Subject: model.Subject{Kind: packagejson.Name, Name: n.Package}, Version: n.Version, Via: q.via, Site: q.site}
+	pkg.Development = !f.used[n]
 	if needs && n.Body != nil && n.Body.Node != "" {
 		pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.Body.Node, Advice: f.advice})
 	}

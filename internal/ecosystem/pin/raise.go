@@ -17,6 +17,8 @@ type Aim struct {
 	To     version.Version              // what is to be stated
 	Low    version.Version              // the least that a range or list is to admit
 	Enough func(v version.Version) bool // whether a list's entry may stay
+	// Promise is the least that places are to admit which promise it to who uses the project; nil for Low.
+	Promise version.Version
 }
 
 // Raised is what Raise gives.
@@ -102,7 +104,10 @@ func (r *raiser) agrees(p model.Pin) bool {
 // target is what a place is to state: a range starts at the least that is
 // needed.
 func (r *raiser) target(p model.Pin) version.Version {
-	if Exact(p) {
+	switch {
+	case p.Promise && r.aim.Promise != nil:
+		return r.aim.Promise
+	case Exact(p):
 		return r.aim.To
 	}
 	return r.aim.Low

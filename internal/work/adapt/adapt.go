@@ -320,7 +320,7 @@ func (j *job) steps(ctx context.Context) ([]step, error) {
 			continue
 		}
 		part := j.tree.Part(leg.Component)
-		if part == nil {
+		if part == nil && leg.Component != "" { // one of places alone has none
 			return nil, &model.Fault{
 				Doing: "looking for what rules are about", File: kept.RouteFile,
 				Wrong: fmt.Sprintf("the route no longer fits: there is no component %q that can be read", leg.Component),

@@ -155,6 +155,12 @@ func (a *advance) solvePins(ctx context.Context, moved *movedLeg) error {
 		if err != nil {
 			return a.misfit(err.Error())
 		}
+		aim := need.AimOf(to, wants)
+		if m.Promise != "" {
+			if aim.Promise, err = (version.Plain{}).Parse(m.Promise); err != nil {
+				return a.misfit(err.Error())
+			}
+		}
 		t, err := a.tree.With(moved.edits)
 		if err != nil {
 			return err
@@ -167,13 +173,14 @@ func (a *advance) solvePins(ctx context.Context, moved *movedLeg) error {
 			return a.misfit(fmt.Sprintf("no file states %s", subject))
 		}
 		own := slices.ContainsFunc(moved.leg.Moves, func(m model.Move) bool { return m.Subject == subject })
-		raised, err := world.Raise(ctx, a.desk, t, subject, need.AimOf(to, wants), own)
+		raised, err := world.Raise(ctx, a.desk, t, subject, aim, own)
 		if err != nil {
 			return err
 		}
 		moved.edits = world.MergeEdits(moved.edits, raised.Edits)
 		moved.leg.Moves = append(moved.leg.Moves, model.Move{
 			Subject: subject, Name: m.Name, From: m.From, To: m.To, Sites: raised.Sites, Because: m.Because, Wants: m.Wants,
+			Promise: m.Promise,
 		})
 		moved.leg.Notes = append(moved.leg.Notes, raised.Notes...)
 	}

@@ -108,26 +108,35 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 	return s, joined(problems)
 }
 
-// silent tells of each server that gave no answer once, with all that was asked of it, in the place of one error for each; the rows
-// say it in few words. Other errors stay as they are.
+// silent tells of each server that gave several packages no answer once, with all that was asked of it, in the place of one error
+// for each; the rows say it in few words. Other errors stay as they are.
 func silent(part *tree.Part, rows []output.SurveyRequirement, faults []error) (all []error) {
-	names := map[string][]string{}
-	var servers []*fetch.Unreachable
+	about := map[string][]int{} // the rows of each server
+	var hosts []string
 	for i, err := range faults {
 		var server *fetch.Unreachable
 		if !errors.As(err, &server) {
 			all = append(all, err)
 			continue
 		}
-		if names[server.Host] == nil {
-			servers = append(servers, server)
+		if about[server.Host] == nil {
+			hosts = append(hosts, server.Host)
 		}
-		names[server.Host] = append(names[server.Host], rows[i].Name)
-		rows[i].Problem = server.Host + " gives no usable answer"
+		about[server.Host] = append(about[server.Host], i)
 	}
-	for _, server := range servers {
-		list := names[server.Host]
-		all = append(all, fmt.Errorf("%s: nothing newer can be told of %s: %w", part.Manifest, spelling.Few(list, 6), server))
+	for _, host := range hosts {
+		list := about[host]
+		if len(list) == 1 {
+			all = append(all, faults[list[0]])
+			continue
+		}
+		var names []string
+		for _, i := range list {
+			names, rows[i].Problem = append(names, rows[i].Name), host+" gives no usable answer"
+		}
+		var server *fetch.Unreachable
+		errors.As(faults[list[0]], &server)
+		all = append(all, fmt.Errorf("%s: nothing newer can be told of %s: %w", part.Manifest, spelling.Few(names, 6), server))
 	}
 	return all
 }

@@ -93,6 +93,7 @@ func (a *Asker) Question(ctx context.Context, states ...*tree.Tree) (*compat.Que
 type Need struct {
 	Subject   model.Subject
 	Wants     compat.Wants
+	Users     *compat.Wants // those that count for who uses the project; nil for all of them
 	Links     []compat.Link
 	Pins      []model.Pin
 	To        version.Version // what is to be stated
@@ -118,7 +119,11 @@ func (a *Asker) Needs(ctx context.Context, t *tree.Tree, answer *compat.Answer) 
 		}
 		n := byName[s]
 		if n == nil {
-			n = &Need{Subject: s, Wants: answer.WantsOf(s), Pins: places.Of(s), To: answer.Chosen[s], Installed: a.Desk.Machine().Versions(ctx, s)}
+			users := answer.UsersWant(s)
+			n = &Need{
+				Subject: s, Wants: answer.WantsOf(s), Users: &users, Pins: places.Of(s), To: answer.Chosen[s],
+				Installed: a.Desk.Machine().Versions(ctx, s),
+			}
 			n.judge()
 			byName[s] = n
 			all = append(all, n)
@@ -137,7 +142,7 @@ func (n *Need) judge() {
 			continue
 		}
 		known = true
-		n.Raise = n.Raise || !n.Wants.Hold(low)
+		n.Raise = n.Raise || !n.wantsAt(q).Hold(low)
 	}
 	enough := false
 	for _, i := range n.Installed {
@@ -156,8 +161,22 @@ func (n *Need) judge() {
 	n.Unknown = !askable && !known
 }
 
+// wantsAt is what counts at a place.
+func (n *Need) wantsAt(q model.Pin) compat.Wants {
+	if q.Promise && n.Users != nil {
+		return *n.Users
+	}
+	return n.Wants
+}
+
 // Aim is where the places that state the subject are to go.
-func (n *Need) Aim() pin.Aim { return AimOf(n.To, n.Wants) }
+func (n *Need) Aim() pin.Aim {
+	aim := AimOf(n.To, n.Wants)
+	if n.Users != nil {
+		aim.Promise = n.Users.Lowest(n.To)
+	}
+	return aim
+}
 
 // AimOf is where places are to go that a version is for, with what is wanted of it.
 func AimOf(to version.Version, wants compat.Wants) pin.Aim {

@@ -134,6 +134,7 @@ func (w *prerequisites) lookAhead(ctx context.Context, needs []*Need, states []*
 		if v := a.Chosen[n.Subject]; n.Raise && v != nil && v.Compare(n.To) > 0 {
 			n.To = v
 			n.Wants.Merge(a.WantsOf(n.Subject))
+			n.Users.Merge(a.UsersWant(n.Subject))
 			n.Links = slices.DeleteFunc(slices.Clone(a.Links), func(l compat.Link) bool { return l.Need.Subject != n.Subject })
 		}
 	}
@@ -270,7 +271,7 @@ func (w *prerequisites) prepare(
 		if err != nil {
 			return nil, err
 		}
-		if !n.Raise || same && known.Raise && brought == "" {
+		if !n.Raise || known != nil && !n.lacksMore(known) && known.Raise && brought == "" {
 			continue // it was too low before, and what moves asks for nothing that is not there
 		}
 		into := leg
@@ -278,7 +279,7 @@ func (w *prerequisites) prepare(
 			into = nil
 		}
 		because := n.reason()
-		if same && known.Raise && !strings.HasPrefix(brought, because) {
+		if known != nil && known.Raise && !n.lacksMore(known) && !strings.HasPrefix(brought, because) {
 			because = brought + "; " + because + ", as it did before"
 		}
 		if platform, err = w.raise(ctx, platform, n, because, into); err != nil {
@@ -303,6 +304,9 @@ func (w *prerequisites) brings(ctx context.Context, n *Need, after *tree.Tree) (
 	for _, subject := range was.Subjects {
 		for _, pkg := range was.Of(subject) {
 			known[subject.String()+"@"+pkg.Version] = true
+			for _, needed := range pkg.Needs {
+				known[subject.String()+" "+needed.Range] = true // another version of it that needs the same brings nothing
+			}
 		}
 	}
 	for _, subject := range is.Subjects {
@@ -312,7 +316,7 @@ func (w *prerequisites) brings(ctx context.Context, n *Need, after *tree.Tree) (
 			}
 			for _, needed := range pkg.Needs {
 				rng, err := version.Plain{}.ParseRange(needed.Range)
-				if err == nil && needed.Subject == n.Subject && n.lacks(rng, false) {
+				if err == nil && needed.Subject == n.Subject && !known[subject.String()+" "+needed.Range] && n.lacks(rng, false, pkg.Development) {
 					return stating(subject.String()+" "+pkg.Version, needed.Range), nil
 				}
 			}
@@ -321,10 +325,25 @@ func (w *prerequisites) brings(ctx context.Context, n *Need, after *tree.Tree) (
 	return "", nil
 }
 
+// lacksMore tells whether some place does not meet a need that was not there before, or that it met.
+func (n *Need) lacksMore(before *Need) bool {
+	return slices.ContainsFunc(n.Pins, func(q model.Pin) bool {
+		low := pin.Low(q)
+		if low == nil {
+			return false
+		}
+		known := before.wantsAt(q).Missed(low)
+		return slices.ContainsFunc(n.wantsAt(q).Missed(low), func(text string) bool { return !slices.Contains(known, text) })
+	})
+}
+
 // lacks tells whether some place that states the subject is not in a range, or with not,
-// is.
-func (n *Need) lacks(rng version.Range, not bool) bool {
-	return slices.ContainsFunc(n.Pins, func(q model.Pin) bool { low := pin.Low(q); return low != nil && rng.Contains(low) == not })
+// is. What is needed for development alone does not count where users are promised something.
+func (n *Need) lacks(rng version.Range, not, development bool) bool {
+	return slices.ContainsFunc(n.Pins, func(q model.Pin) bool {
+		low := pin.Low(q)
+		return low != nil && rng.Contains(low) == not && !(q.Promise && development && n.Users != nil)
+	})
 }
 
 func stating(by, wanted string) string { return by + " states that it needs " + wanted }
@@ -361,6 +380,9 @@ func (w *prerequisites) raise(ctx context.Context, platform *tree.Tree, n *Need,
 		Subject: n.Subject, Name: n.Subject.String(), From: from, To: n.To.String(), Sites: raised.Sites, Because: because,
 		Wants: n.Wants.Texts(),
 	}
+	if aim := n.Aim(); aim.Promise != nil && aim.Promise.Compare(aim.Low) < 0 {
+		move.Promise = aim.Promise.String()
+	}
 	if into != nil {
 		into.Moves = append(into.Moves, move)
 	} else {
@@ -394,7 +416,7 @@ func (n *Need) reason() string {
 	var decides *compat.Link
 	var highest version.Version
 	for i, l := range n.Links {
-		if !n.lacks(l.Need.Range, l.Not) {
+		if !n.lacks(l.Need.Range, l.Not, l.Demand != nil && l.Demand.Development) {
 			continue
 		}
 		least := lowestIn(l.Need.Range)

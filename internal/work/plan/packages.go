@@ -168,7 +168,7 @@ func (p *planner) planPart(
 		if err != nil {
 			return err
 		}
-		w.Renames = p.shelf.Renames()
+		w.Renames, w.Free = p.shelf.Renames(), askedPins(opt)
 		legs, notices, err := p.routePart(ctx, w, r, wishes, reach, opt)
 		var no *ways.NoWay
 		if errors.As(err, &no) && no.Raise != nil && !p.holds(opt.Hold, part, no.Raise.Name) &&
@@ -183,6 +183,18 @@ func (p *planner) planPart(
 		r.stops, r.Notices = append(r.stops, w.Stops...), append(r.Notices, notices...)
 		return nil
 	}
+}
+
+// askedPins are the runtimes and the like that a request names.
+func askedPins(opt world.Request) (all []model.Subject) {
+	for _, text := range opt.To {
+		if d, err := world.ReadDestination(text); err == nil {
+			if s, ok := model.ReadSubject(d.Name); ok && s.IsPin() {
+				all = append(all, s)
+			}
+		}
+	}
+	return all
 }
 
 // holds tells whether a requirement is to stay where it is.

@@ -91,6 +91,7 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		s := &route.Subject{
 			Name: key, Held: slices.ContainsFunc(hold, held),
 			Previews: slices.Contains(plan.Previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime",
+			Development: !slices.ContainsFunc(part.Requirements, func(o model.Requirement) bool { return keys(o) == key && !o.Development }),
 		}
 		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {
@@ -100,6 +101,9 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 			}
 			s.Releases = append(s.Releases, v)
 			against[rel.Version] = rel.Unfit
+			if lacks := w.Lacks(ctx, rel.Needs, r.Development); lacks != "" {
+				against[rel.Version] = "it needs " + lacks
+			}
 			switch {
 			case rel.Retracted:
 				against[rel.Version] = "its author took it back"

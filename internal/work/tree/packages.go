@@ -89,16 +89,17 @@ func (p *Packages) Unread() (all []UnreadNeed) {
 // package that the shortest way leads to.
 func (p *Packages) Demands() []compat.Demand {
 	type key struct {
-		subject model.Subject
-		text    string
-		advice  bool
+		subject     model.Subject
+		text        string
+		advice      bool
+		development bool
 	}
 	nearest := map[key]model.Package{}
 	var order []key
 	for _, subject := range p.Subjects {
 		for _, pkg := range p.Of(subject) {
 			for _, n := range pkg.Needs {
-				k := key{n.Subject, n.Range, n.Advice}
+				k := key{n.Subject, n.Range, n.Advice, pkg.Development}
 				known, seen := nearest[k]
 				if !seen {
 					order = append(order, k)
@@ -118,7 +119,8 @@ func (p *Packages) Demands() []compat.Demand {
 		pkg := nearest[k]
 		all = append(all, compat.Demand{
 			By: pkg.Subject, Which: pkg.Version, Via: pkg.Via, Place: pkg.Site.String(), Advice: k.advice,
-			Need: compat.Condition{Subject: k.subject, Text: k.text, Range: rng},
+			Development: k.development,
+			Need:        compat.Condition{Subject: k.subject, Text: k.text, Range: rng},
 		})
 	}
 	return compat.Strictest(all, version.Plain{})

@@ -24,7 +24,11 @@ type World struct {
 	Registry ecosystem.Registry
 	Renames  []contract.Rename // of packages that own sources import
 	Stops    []*tree.Tree      // the project after each state that was taken
-	tree     *tree.Tree        // at the present state
+	Free     []model.Subject   // runtimes and the like that are asked to move
+	desk     *desk.Desk
+	tree     *tree.Tree // at the present state
+	last     *contract.State
+	after    *tree.Part // the component in the last state that was looked at
 }
 
 // Of gives the world of a component of a project.
@@ -33,7 +37,7 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part) (*Worl
 	if err != nil {
 		return nil, err
 	}
-	return &World{Part: part, Registry: r, tree: t}, nil
+	return &World{Part: part, Registry: r, desk: d, tree: t}, nil
 }
 
 // Files are the project's at the present state.
@@ -103,7 +107,7 @@ func (w *World) uncrossed(goal contract.Goal, s *contract.State) error {
 	if len(apart) == 0 || len(s.Edits) == 0 {
 		return nil
 	}
-	after, err := w.Part.In(w.tree.Over(s.Edits))
+	after, err := w.in(s)
 	if err != nil {
 		return err
 	}
@@ -136,14 +140,25 @@ func (w *World) rewritten(goal contract.Goal) (*model.Component, []model.FileEdi
 
 // Take makes a state that Solve found the present one.
 func (w *World) Take(s *contract.State) error {
-	files := w.tree.Over(s.Edits)
-	part, err := w.Part.In(files)
+	part, err := w.in(s)
 	if err != nil {
 		return err
 	}
-	w.Part, w.tree = part, w.tree.Moved(files, part)
+	w.Part, w.tree = part, w.tree.Moved(w.tree.Over(s.Edits), part)
 	w.Stops = append(w.Stops, w.tree)
 	return nil
+}
+
+// in is the component in a state. It is read once for the same one.
+func (w *World) in(s *contract.State) (*tree.Part, error) {
+	if w.last == s && w.after != nil {
+		return w.after, nil
+	}
+	part, err := w.Part.In(w.tree.Over(s.Edits))
+	if err == nil {
+		w.last, w.after = s, part
+	}
+	return part, err
 }
 
 // Staying are bounds that leave every requirement where it is locked.

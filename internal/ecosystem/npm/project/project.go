@@ -242,6 +242,7 @@ func (p *Project) Component() *model.Component {
 			r := model.Requirement{
 				ID: packagejson.DeclarationOf(d), Subject: model.Subject{Kind: packagejson.Name, Name: d.Spec.Name}, Name: d.Name, Group: d.Group,
 				Range: d.Spec.Text, Site: d.Site, Optional: d.Kind.IsOptional(), Peer: d.Kind.IsPeer(), Fixed: packagejson.FixedBecause[d.Spec.Kind],
+				Development: d.Kind == packagejson.Dev,
 			}
 			if top != nil {
 				if n := top.Resolve(d.Name); n != nil {
@@ -270,7 +271,11 @@ func (p *Project) Component() *model.Component {
 					subject.Kind = "runtime"
 				}
 				if e.Value.Kind == '"' {
-					c.Pins = append(c.Pins, model.Pin{Subject: subject, Range: e.Value.Text, Site: e.Value.Within(m.File, m.Src)})
+					private := m.Doc.Get("private")
+					c.Pins = append(c.Pins, model.Pin{
+						Subject: subject, Range: e.Value.Text, Site: e.Value.Within(m.File, m.Src),
+						Promise: private == nil || private.String() != "true",
+					})
 				}
 			}
 		}

@@ -276,7 +276,7 @@ func (n *Node) ParsedVersion() version.Version {
 
 // Prune takes out what no top needs any more, and sets every node's flags.
 func (t *Tree) Prune() {
-	reached := t.reach(func(_ *Node, e packagejson.Edge) bool { return Keeps(e) })
+	reached := t.Reach(func(_ *Node, e packagejson.Edge) bool { return Keeps(e) })
 	// What lies in an archive is as its dependents are, where it has any.
 	named := t.reachBy(func(*Node, packagejson.Edge) bool { return true }, func(*Node) bool { return false })
 	over := func(follow func(e packagejson.Edge) bool) map[*Node]bool {
@@ -304,13 +304,13 @@ func (t *Tree) Prune() {
 // An optional peer is none: npm takes such packages out, too.
 func Keeps(e packagejson.Edge) bool { return e.Kind != packagejson.PeerOptional }
 
-// reach gives the nodes that the root leads to over edges that follow admits, and
+// Reach gives the nodes that the root leads to over edges that follow admits, and
 // what lies in their archives.
-func (t *Tree) reach(follow func(from *Node, e packagejson.Edge) bool) map[*Node]bool {
+func (t *Tree) Reach(follow func(from *Node, e packagejson.Edge) bool) map[*Node]bool {
 	return t.reachBy(follow, func(*Node) bool { return true })
 }
 
-// reachBy is reach with only the packages of archives that bundled admits.
+// reachBy is Reach with only the packages of archives that bundled admits.
 func (t *Tree) reachBy(follow func(from *Node, e packagejson.Edge) bool, bundled func(*Node) bool) map[*Node]bool {
 	reached := map[*Node]bool{t.Root: true}
 	queue := []*Node{t.Root}

@@ -1,0 +1,103 @@
+package world
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"bellwether/internal/core/contract"
+	"bellwether/internal/core/model"
+	"bellwether/internal/core/route"
+	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/pin"
+	"bellwether/internal/host/machine"
+)
+
+// Unmet is what packages that come with a state need of runtimes and the like, and is not stated or not installed. What is there
+// already, at any version, and needs what it does not get, says nothing: the project lives with it.
+func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet, err error) {
+	after, err := w.in(s)
+	if err != nil {
+		return nil, err
+	}
+	is, err := w.desk.EffectiveIn(ctx, after)
+	if ecosystem.Unreached(err) {
+		return nil, nil // then nothing is known of what packages need
+	}
+	if err != nil {
+		return nil, err
+	}
+	was, err := w.desk.EffectiveIn(ctx, w.Part)
+	if err != nil {
+		return nil, err
+	}
+	there, broken := map[string]bool{}, map[string]bool{}
+	for _, pkg := range was {
+		there[pkg.Subject.Name+" "+pkg.Version] = true
+		broken[pkg.Subject.Name] = broken[pkg.Subject.Name] || w.Lacks(ctx, pkg.Needs, pkg.Development) != ""
+	}
+	for _, pkg := range is {
+		if there[pkg.Subject.Name+" "+pkg.Version] || broken[pkg.Subject.Name] {
+			continue
+		}
+		lacks := w.Lacks(ctx, pkg.Needs, pkg.Development)
+		if lacks == "" {
+			continue
+		}
+		root := pkg.Subject.Name
+		by := root + " " + pkg.Version
+		if len(pkg.Via) > 0 {
+			root = nameIn(pkg.Via[0])
+			by += ", which it brings,"
+		}
+		for _, r := range after.Requirements { // as the manifest calls it
+			if r.Subject.Name == root {
+				root = r.Name
+				break
+			}
+		}
+		all = append(all, route.Unmet{Name: root, Text: by + " needs " + lacks})
+	}
+	return all, nil
+}
+
+// nameIn is the name in "name version".
+func nameIn(text string) string {
+	for i := len(text) - 1; i >= 0; i-- {
+		if text[i] == ' ' {
+			return text[:i]
+		}
+	}
+	return text
+}
+
+// Lacks tells which of some needs is not met by what files state or by what is installed, as a clause: "node >=20, and
+// package.json:9 states >=18". It is empty if all are, and where nothing is known of it. What is promised to who uses the project
+// does not count for what is only there to work on it.
+func (w *World) Lacks(ctx context.Context, needs []model.Need, development bool) string {
+	places, err := w.tree.Places()
+	if err != nil {
+		return "" // it is told where it is asked for
+	}
+	for _, n := range needs {
+		rng, err := version.Plain{}.ParseRange(n.Range)
+		if err != nil || !n.Subject.IsPin() || slices.Contains(w.Free, n.Subject) {
+			continue
+		}
+		for _, p := range places.Of(n.Subject) {
+			if low := pin.Low(p); low != nil && !rng.Contains(low) && !(p.Promise && development) {
+				return fmt.Sprintf("%s %s, and %s states %s", n.Subject.Name, n.Range, p.Site, p.Range)
+			}
+		}
+		installed := w.desk.Machine().Versions(ctx, n.Subject)
+		enough := slices.ContainsFunc(installed, func(i machine.Installed) bool {
+			v, err := version.Plain{}.Parse(i.Version)
+			return err == nil && rng.Contains(v)
+		})
+		if len(installed) > 0 && !enough {
+			return fmt.Sprintf("%s %s, and %s is installed", n.Subject.Name, n.Range, installed[0].Version)
+		}
+	}
+	return ""
+}
