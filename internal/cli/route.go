@@ -55,7 +55,9 @@ Without --to and --reach, everything is refreshed within its major.`,
 		&opt.DropBridges, "drop-bridges", false,
 		"move to where temporary measures (pre-releases, branches, overrides) are no longer needed",
 	)
-	cmd.Flags().IntVar(&opt.Few, "few", 0, "let legs that only refresh, or take development tools to new majors, have at most this `number` of moves")
+	cmd.Flags().IntVar(
+		&opt.Few, "few", 0, "let legs that only refresh, or take development tools to new majors, have at most this `number` of moves",
+	)
 	cmd.Flags().BoolVar(&opt.Stepwise, "stepwise", false, "go through every major on the way, even where nothing requires it")
 	cmd.Flags().BoolVar(&opt.Explain, "explain", false, "say for each leg why its moves belong together, and why it comes where it does")
 	cmd.Flags().StringSliceVar(&opt.LeaveOut, "leave-out", nil, "`folders` of components, and packages, that the route must not touch")

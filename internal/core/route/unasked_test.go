@@ -108,7 +108,8 @@ func TestUnfinishedLinesArePassed(t *testing.T) {
 	h.at["hull"], h.releases["hull"] = "0.1.0", []string{"0.1.0", "0.2.0", "0.3.0", "1.0.0", "2.0.0"}
 	for i, name := range []string{"deck", "mast", "sail"} {
 		h.at[name], h.releases[name] = "1.0.0", []string{"1.0.0", "2.0.0"}
-		h.peers[name+" 1.0.0"], h.peers[name+" 2.0.0"] = map[string]string{"hull": "<2"}, map[string]string{"hull": fmt.Sprintf(">=%d", min(i, 1))}
+		h.peers[name+" 1.0.0"] = map[string]string{"hull": "<2"}
+		h.peers[name+" 2.0.0"] = map[string]string{"hull": fmt.Sprintf(">=%d", min(i, 1))}
 	}
 	titles, _ := planned(t, h, nil)
 	assert.Equal(t, []string{"1: hull to 0.3", "1: hull to 1", "4: hull to 2"}, titles)
