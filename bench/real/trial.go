@@ -103,11 +103,19 @@ func (o options) call(ctx context.Context, dir, name string, args ...string) cal
 	_ = json.Unmarshal(out.Bytes(), &said)
 	c.legs = len(said.Legs)
 	if c.status > 0 && c.told == "" {
-		if c.told = firstLine(errs.String()); c.told == "" {
+		if c.told = complaint(errs.String()); c.told == "" {
 			c.told = clipped(strings.Join(strings.Fields(out.String()), " "), 200)
 		}
 	}
 	return c
+}
+
+// complaint is what a call says of a failure, without what it told on its way.
+func complaint(text string) string {
+	if at := strings.LastIndex("\n"+text, "\nbellwether: "); at >= 0 {
+		return clipped(text[at:], 200)
+	}
+	return clipped(text, 200)
 }
 
 // committed makes a repository of a folder.

@@ -232,7 +232,7 @@ func advised(d *doc.Document, title string, all []output.SurveyAdvisory, look do
 	for _, a := range all {
 		g.Row(
 			doc.Usual(a.Name), doc.Usual(a.Version), doc.Styled(a.ID, look),
-			doc.Usual(a.Severity), doc.Usual(a.Summary), doc.Usual(a.Fixed),
+			doc.Usual(a.Rating), doc.Usual(a.Summary), doc.Usual(a.Fixed),
 		)
 	}
 	d.Add(doc.Heading{Title: title, Note: ""}, g)

@@ -140,8 +140,8 @@ func advisoryGrid(all []output.SurveyAdvisory) doc.Grid {
 			fixed = doc.Bad("not known")
 		}
 		id := a.ID
-		if a.Severity != "" && len(a.Severity) < 12 {
-			id += " (" + strings.ToLower(a.Severity) + ")"
+		if a.Rating != "" {
+			id += " (" + clipped(a.Rating) + ")"
 		}
 		g.Row(
 			doc.Usual(a.Name), doc.Bad(a.Version), fixed, doc.Usual(id), doc.Usual(a.Summary), doc.Faint(a.Place),

@@ -34,7 +34,8 @@ type SurveyAdvisory struct {
 	ID       string   `json:"id"`
 	Aliases  []string `json:"aliases,omitempty"`
 	Summary  string   `json:"summary,omitempty"`
-	Severity string   `json:"severity,omitempty"`
+	Severity string   `json:"severity,omitempty"` // as the record states it
+	Rating   string   `json:"rating,omitempty"`   // that in a word: "critical", "high", "medium", "low"
 	Name     string   `json:"name"`
 	Version  string   `json:"version"`
 	PURL     string   `json:"purl"`

@@ -119,6 +119,10 @@ func (r *planner) fix() error {
 // replace makes a leg for each requirement that goes on under another name.
 func (r *planner) replace() error {
 	for _, c := range r.Replaced {
+		if c.New == "" && (len(r.Wishes) > 0 || r.Reach == version.Major) {
+			r.waiting = append(r.waiting, c) // it goes where it is in the way, else at the end
+			continue
+		}
 		err := r.change(c)
 		if errors.As(err, new(*solve.Conflict)) {
 			r.waiting = append(r.waiting, c) // it may go together with something else

@@ -127,6 +127,8 @@ func (w *Want) Preference(goal *contract.Goal) []int {
 	}
 	var compare func(a, b int) int
 	switch {
+	case goal.Fixes && w.Locked != nil && !newest:
+		compare = w.nearest
 	case w.Unlocked != nil && w.Locked == nil && !newest:
 		compare = w.Unlocked
 	case newest || w.At < 0 && w.Tendency == Nearest:
@@ -174,6 +176,20 @@ func (w *Want) nearer() func(a, b int) int {
 		}
 		return b - a
 	}
+}
+
+// nearest puts what is locked first, then the next versions above it upwards, those first that the manifest asks for, among those
+// against which nothing speaks.
+func (w *Want) nearest(a, b int) int {
+	switch {
+	case a == w.At || b == w.At:
+		return First(a == w.At, b == w.At)
+	case w.bad(a) != w.bad(b):
+		return First(!w.bad(a), !w.bad(b))
+	case a > w.At && b > w.At && w.Candidates[a].InRange != w.Candidates[b].InRange:
+		return First(w.Candidates[a].InRange, w.Candidates[b].InRange)
+	}
+	return w.lower(a, b)
 }
 
 // bad tells whether something speaks against going to a candidate by itself.

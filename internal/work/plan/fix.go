@@ -33,6 +33,9 @@ func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []out
 	var notes []string
 	for _, a := range left {
 		text := fmt.Sprintf("%s %s stays affected by %s", a.Name, a.Version, a.ID)
+		if a.Rating != "" {
+			text += " (" + a.Rating + ")"
+		}
 		if a.Fixed == "" {
 			text += ", for which no fixed version is known"
 		} else {
@@ -44,7 +47,7 @@ func (p *planner) leftNotices(ctx context.Context, opt world.Request, left []out
 		if override := p.overrideFor(a); override != "" {
 			more := opt
 			more.Override = append(slices.Clone(opt.Override), override)
-			if other, err := p.planOnce(ctx, more); err == nil && len(other.left) < len(left) {
+			if other, err := p.planOnce(ctx, more); err == nil && affected(other.left) < affected(left) {
 				text += "; against what that asks for, --override " + override + " would do"
 			}
 		}
@@ -88,6 +91,15 @@ func (p *planner) fixFurther(ctx context.Context, opt world.Request, r *Planned)
 	return r, nil
 }
 
+// affected counts what is affected, by package and record: fewer copies of a package that stays affected cure nothing.
+func affected(left []output.SurveyAdvisory) int {
+	seen := map[string]bool{}
+	for _, a := range left {
+		seen[a.Name+" "+a.ID] = true
+	}
+	return len(seen)
+}
+
 // maxLines bounds how many lines further a requirement is tried for what
 // comes by way of it.
 const maxLines = 12
@@ -110,7 +122,7 @@ func (p *planner) moveParent(ctx context.Context, opt *world.Request, r *Planned
 		if err != nil {
 			return nil, err
 		}
-		if len(other.left) < len(r.left) {
+		if affected(other.left) < affected(r.left) {
 			*opt = more
 			return other, nil
 		}

@@ -130,6 +130,17 @@ var reaching = map[version.Reach]string{
 	version.Patch: " within its minor version", version.Minor: " within its major", version.Major: " at the newest",
 }
 
+// freeOfKnown is where the reach "fix" leads to.
+const freeOfKnown = "no known vulnerability"
+
+// stays says of how many vulnerabilities nothing cures.
+func stays(n int) string {
+	if n == 1 {
+		return "1 stays"
+	}
+	return fmt.Sprintf("%d stay", n)
+}
+
 // destinations says where a request leads to, a phrase each.
 func destinations(opt world.Request, reach version.Reach) []string {
 	all := slices.Clone(opt.To)
@@ -153,7 +164,7 @@ func destinations(opt world.Request, reach version.Reach) []string {
 		all = append(all, what+reaching[reach])
 	}
 	if opt.Reach == world.ReachFix {
-		all = append(all, "no known vulnerability")
+		all = append(all, freeOfKnown)
 	}
 	return all
 }

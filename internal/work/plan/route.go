@@ -50,7 +50,14 @@ func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r wor
 		legs = p.settleFirst(legs, limit)
 	}
 	result := &output.RouteResult{
-		File: kept.RouteFile, Destination: planned.Route.Destination, Legs: []output.LegResult{}, Notices: planned.Notices,
+		File: kept.RouteFile, Destination: slices.Clone(planned.Route.Destination), Legs: []output.LegResult{}, Notices: planned.Notices,
+	}
+	if n := affected(planned.left); n > 0 {
+		for i, text := range result.Destination {
+			if text == freeOfKnown {
+				result.Destination[i] = fmt.Sprintf("fewer known vulnerabilities (%s)", stays(n))
+			}
+		}
 	}
 	for i := range legs {
 		legs[i].ID = fmt.Sprintf("%d-%s", i+1, strings.SplitN(legs[i].ID, "-", 2)[1])

@@ -78,6 +78,7 @@ func Affected(packages *tree.Packages, dir string) ([]output.SurveyAdvisory, err
 				}
 				row := output.SurveyAdvisory{
 					ID: record.ID, Aliases: record.Aliases, Summary: record.Summary, Severity: record.Severity,
+					Rating: advisory.Rating(record.Severity),
 					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(),
 					Fixed: nextFixed(record, subject, pkg.Version, order),
 				}
@@ -105,7 +106,11 @@ func AvoidVulnerable(table ecosystem.Table, part *tree.Part, plan *route.Plan, d
 	of := func(s model.Subject, text string) (ids []string) {
 		for _, r := range all[s] {
 			if in, err := r.Affects(s, text, order); err == nil && in {
-				ids = append(ids, r.ID)
+				id := r.ID
+				if r.Severity != "" {
+					id += " (" + advisory.Rating(r.Severity) + ")"
+				}
+				ids = append(ids, id)
 			}
 		}
 		return ids

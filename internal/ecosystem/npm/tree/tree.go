@@ -251,7 +251,7 @@ func Meets(e packagejson.Edge, to *Node) bool {
 	case packagejson.SpecFile:
 		return to.LinkTo != nil || strings.HasPrefix(to.Resolved, "file:")
 	case packagejson.SpecGit:
-		return packagejson.IsGit(to.Resolved)
+		return to.Resolved == "" || packagejson.IsGit(to.Resolved) // a lock may leave out where things come from
 	case packagejson.SpecURL, packagejson.SpecWorkspace, packagejson.SpecCatalog, packagejson.SpecTag:
 		return true
 	}
