@@ -66,7 +66,9 @@ func (t *trial) try(ctx context.Context, o options, rng *rand.Rand) {
 	}
 	if o.advance && t.minor.status == 0 && t.minor.legs > 0 && t.kind != "maven" {
 		t.advanced = o.call(ctx, dir, "advance", "advance", "--all")
-		t.after = t.check(ctx, dir)
+		if t.advanced.status >= 0 {
+			t.after = t.check(ctx, dir)
+		}
 	}
 }
 

@@ -63,7 +63,8 @@ func (a *app) destinationFlags(cmd *cobra.Command, opt *world.Request) {
 	)
 	cmd.Flags().StringVar(
 		&opt.Reach, "reach", "",
-		"how `far` everything else may move: patch, minor or major; or fix, which moves only what --advisories report",
+		"how `far` everything else may move: stated (within what manifests state), patch, minor or major; or fix, which moves "+
+			"only what --advisories report",
 	)
 	cmd.Flags().StringVar(&opt.Advisories, "advisories", "", "vulnerability records (OSV JSON) in this `folder`, for --reach fix")
 	cmd.Flags().StringSliceVar(&opt.Hold, "hold", nil, "`packages`, runtimes and tools that stay where they are")

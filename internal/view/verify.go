@@ -343,7 +343,11 @@ func inPackage(name, version, through string) string {
 // broken shows a stage that fails as a whole: the first cause, what is said to be
 // wrong, and the end of what it printed.
 func broken(d *doc.Document, s finding.Stage) {
-	d.Add(doc.Line{doc.Bad(fmt.Sprintf("%s %s", s.Name, s.Status)), doc.Plain(": %s", strings.Join(s.Command, " "))})
+	what := strings.Join(s.Command, " ")
+	if s.Status == finding.Skipped { // by hand, and not done
+		what = s.Why
+	}
+	d.Add(doc.Line{doc.Bad(fmt.Sprintf("%s %s", s.Name, s.Status)), doc.Plain(": %s", what)})
 	if s.Crash != nil {
 		cause := doc.Line{doc.Plain("first cause: "), doc.Bad(s.Crash.Text)}
 		where := s.Crash.Place

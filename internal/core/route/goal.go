@@ -45,6 +45,11 @@ type Subject struct {
 	PeersAt  func(v version.Version) []string // and those that one does
 	Held     bool                             // stays where it is
 	Family   []string                         // names of what is released together with it
+	// Stated is what the manifest asks for, and Admits whether it takes a version; nil where that says nothing of later ones.
+	Stated string
+	Admits func(v version.Version) bool
+	// Exact is that one version is stated among ranges, which somebody decided: no reach moves it.
+	Exact bool
 	// Development is that only who works on the project gets it.
 	Development bool
 	Runtime     bool   // what others need to run; it moves where it is asked to, before all others

@@ -240,7 +240,7 @@ func (r *planner) rest() error {
 
 // climbs tells whether a subject goes to newer majors that nobody named.
 func (r *planner) climbs(s *Subject) bool {
-	return s != nil && !s.Held && s.At != nil && r.wish(s.Name) == nil
+	return s != nil && !s.Held && !s.Exact && s.At != nil && r.wish(s.Name) == nil
 }
 
 // newerLines are the lines above the present one, each by one of its versions.

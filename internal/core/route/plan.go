@@ -41,6 +41,7 @@ type Plan struct {
 	Also      map[string]string // versions that no list of releases has, by name
 	Apart     []string          // names that members of a workspace may have at versions of their own
 	Previews  []string          // names whose pre-releases may be taken
+	Stated    bool              // what nobody named stays within what manifests state
 	Few       int               // legs that only refresh have no more moves than this, if they can be split; 0 for any number
 	Stepwise  bool              // no major is passed over that can be gone through
 	Told      []string          // what is to be told besides, as sentences
@@ -107,6 +108,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	for _, o := range r.Overrides {
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
 	}
+	r.tellExact()
 	if names := r.several(); len(names) > 0 && r.Reach > version.Stay {
 		r.notices = append(r.notices, fmt.Sprintf(
 			"still declared at several majors after this route: %s; --to NAME@RANGE brings the places of a package together",
@@ -114,6 +116,23 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 		))
 	}
 	return r.legs, r.notices, nil
+}
+
+// tellExact tells of versions that somebody decided on, where newer ones are within reach.
+func (r *planner) tellExact() {
+	var names []string
+	for _, s := range r.Subjects {
+		newer := func(v version.Version) bool { return v.Compare(s.At) > 0 && r.Order.Step(s.At, v) <= r.Reach }
+		if s.Exact && !s.Held && s.At != nil && r.wish(s.Name) == nil && slices.ContainsFunc(s.candidates(nil), newer) {
+			names = append(names, fmt.Sprintf("%s (%s)", s, s.Stated))
+		}
+	}
+	switch {
+	case len(names) == 1:
+		r.notices = append(r.notices, names[0]+" is stated as one version among ranges, and stays; --to NAME@RANGE moves it")
+	case len(names) > 1:
+		r.notices = append(r.notices, listed(names)+" are stated as one version each among ranges, and stay; --to NAME@RANGE moves one")
+	}
 }
 
 // step makes legs of one kind.
@@ -232,49 +251,6 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 	return true, r.world.Take(state)
 }
 
-// try finds a state for a goal.
-func (r *planner) try(goal contract.Goal) (*contract.State, error) {
-	return r.world.Solve(r.ctx, r.framed(goal))
-}
-
-// solve finds a state for a goal; where there is none, with the overrides that are
-// asked for, with the names that could not be taken by themselves, or with both.
-// What helps is made with this goal, and is done with then.
-func (r *planner) solve(goal contract.Goal) (contract.Goal, *contract.State, error) {
-	state, err := r.try(goal)
-	overrides, names := len(r.Overrides) > 0 && len(goal.Overrides) == 0, len(r.waiting) > 0 && len(goal.Changes) == 0
-	for _, with := range []struct{ overrides, names bool }{{true, false}, {false, true}, {true, true}} {
-		if !errors.As(err, new(*solve.Conflict)) {
-			break
-		}
-		if with.overrides && !overrides || with.names && !names {
-			continue
-		}
-		more := goal
-		if with.overrides {
-			more.Overrides = r.Overrides
-		}
-		if with.names {
-			more.Changes = r.waiting
-		}
-		helped, failed := r.try(more)
-		if errors.As(failed, new(*solve.Conflict)) {
-			continue // the proof of what was asked for is the one to tell
-		}
-		if failed != nil {
-			return goal, nil, failed
-		}
-		if with.overrides {
-			r.Overrides = nil
-		}
-		if with.names {
-			r.waiting = nil
-		}
-		return more, helped, nil
-	}
-	return goal, state, err
-}
-
 // held are the bounds of what must not move at all.
 func (r *planner) held() map[string]contract.Bound {
 	bounds := map[string]contract.Bound{}
@@ -340,12 +316,21 @@ func (r *planner) refresh(id, title string) error {
 			}
 			continue
 		}
+		if s.Exact && wish == nil {
+			bounds[s.Name] = contract.Bound{
+				Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s is stated as exactly %s", s, s.Stated),
+			}
+			continue
+		}
 		bounds[s.Name] = contract.Bound{
 			Newest: asked(s),
 			Why:    fmt.Sprintf("%s is to stay within %s in this leg", s, s.At.Line()),
 			Allow: func(v version.Version) bool {
-				if v.Compare(at) < 0 || r.Order.Step(at, v) > reach {
+				if v.Compare(at) < 0 || r.Order.Step(at, v) > reach && !r.Stated {
 					return false
+				}
+				if r.Stated && wish == nil && v.Compare(at) != 0 {
+					return s.Admits != nil && s.Admits(v)
 				}
 				// Not past a destination in the same line.
 				return wish == nil || v.Compare(at) == 0 || !r.sameLine(wish, at) || wish.Range.Contains(v)
@@ -368,7 +353,7 @@ func (r *planner) refresh(id, title string) error {
 			}
 			return "another package of this leg needs it"
 		}
-		return "newest within " + r.lineOf(m.From) + r.short(m, reach)
+		return r.within(m) + r.short(m, reach)
 	}
 	var err error
 	if r.Few > 0 {
@@ -383,6 +368,20 @@ func (r *planner) refresh(id, title string) error {
 	return err
 }
 
+// within says how far a refresh takes a move, and where that is past what the manifest states.
+func (r *planner) within(m model.Move) string {
+	s := r.subject(m.Key())
+	to, err := r.Order.Parse(m.To)
+	switch {
+	case s == nil || s.Admits == nil || err != nil:
+	case r.Stated && s.Admits(to):
+		return "newest within " + s.Stated
+	case !s.Admits(to):
+		return fmt.Sprintf("newest within %s, past %s", r.lineOf(m.From), s.Stated)
+	}
+	return "newest within " + r.lineOf(m.From)
+}
+
 // short says of a move within a reach that newer releases there do not go with the rest; empty where there are none.
 func (r *planner) short(m model.Move, reach version.Reach) string {
 	s := r.subject(m.Key())
@@ -390,7 +389,12 @@ func (r *planner) short(m model.Move, reach version.Reach) string {
 	if s == nil || s.At == nil || err != nil {
 		return ""
 	}
-	newer := func(v version.Version) bool { return v.Compare(to) > 0 && r.Order.Step(s.At, v) <= reach }
+	newer := func(v version.Version) bool {
+		if r.Stated {
+			return v.Compare(to) > 0 && s.Admits != nil && s.Admits(v)
+		}
+		return v.Compare(to) > 0 && r.Order.Step(s.At, v) <= reach
+	}
 	if slices.ContainsFunc(s.candidates(nil), newer) {
 		return " that goes with the rest"
 	}

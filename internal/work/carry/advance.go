@@ -203,6 +203,11 @@ func (a *advance) finish(ctx context.Context, record *kept.LegRecord, result *fi
 	if err := a.kept.KeepResult(record.ID, result.Verification); err != nil {
 		return err
 	}
+	stale, err := a.staleLocks(result.Verification, paths)
+	if err != nil {
+		return err
+	}
+	result.Comparison.BrokenStages = append(result.Comparison.BrokenStages, stale...)
 	result.Comparison.Differences = verify.Differences(ctx, a.desk, a.tree, a.file, a.journey, result.Verification)
 	if result.Comparison.Worse() || !a.opt.FromRed && !result.Verification.Green() {
 		result.Hints = notes.Hints(ctx, a.desk, a.tree, a.kept, a.leg, &result.Comparison)

@@ -34,7 +34,7 @@ func (p *planner) planPackages(ctx context.Context, opt world.Request, first []w
 		return nil, err
 	}
 	r := &Planned{start: p.tree, Route: &model.Route{
-		Destination: destinations(opt, reach), AsOf: p.desk.Options.AsOf, Previews: slices.Concat(p.desk.Options.Preview, opt.Previews),
+		Destination: p.destinations(opt, reach), AsOf: p.desk.Options.AsOf, Previews: slices.Concat(p.desk.Options.Preview, opt.Previews),
 	}}
 	if opt.Reach == world.ReachFix {
 		dir, err := filepath.Abs(opt.Advisories)
@@ -81,16 +81,23 @@ func (p *planner) reach(opt world.Request) (version.Reach, error) {
 		return 0, &model.Fault{Doing: "reading --reach", Wrong: "fix needs vulnerability records", Next: "name their folder with --advisories"}
 	case word == world.ReachFix:
 		return version.Stay, nil
+	case word == world.ReachStated:
+		return version.Minor, nil
 	case word != "":
 		reach, ok := version.ReachNamed(word)
 		if !ok || reach == version.Stay {
-			return 0, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not patch, minor, major or fix", word)}
+			return 0, &model.Fault{Doing: "reading --reach", Wrong: fmt.Sprintf("%q is not stated, patch, minor, major or fix", word)}
 		}
 		return reach, nil
 	case len(opt.To)+len(opt.Override)+len(opt.Dropped)+len(opt.DoWithout) == 0 && !opt.Dedupe:
 		return version.Minor, nil
 	}
 	return version.Stay, nil
+}
+
+// stated tells whether what nobody named is to stay within what manifests state.
+func (p *planner) stated(opt world.Request) bool {
+	return cmp.Or(opt.Reach, p.desk.Settings.Reach) == world.ReachStated
 }
 
 // wishes are the destinations that are about requirements, those that rules need among them.
@@ -142,7 +149,7 @@ func stays(n int) string {
 }
 
 // destinations says where a request leads to, a phrase each.
-func destinations(opt world.Request, reach version.Reach) []string {
+func (p *planner) destinations(opt world.Request, reach version.Reach) []string {
 	all := slices.Clone(opt.To)
 	for _, name := range opt.DoWithout {
 		all = append(all, "without "+name)
@@ -161,7 +168,11 @@ func destinations(opt world.Request, reach version.Reach) []string {
 		if len(all) == 0 {
 			what = "everything"
 		}
-		all = append(all, what+reaching[reach])
+		how := reaching[reach]
+		if p.stated(opt) {
+			how = " within what is stated"
+		}
+		all = append(all, what+how)
 	}
 	if opt.Reach == world.ReachFix {
 		all = append(all, freeOfKnown)
@@ -227,6 +238,7 @@ func (p *planner) routePart(
 	plan := &route.Plan{
 		Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: len(part.Locks) == 0 && !part.Lockless, Down: opt.AllowDown,
 		Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart,
+		Stated: p.stated(opt),
 	}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err

@@ -100,8 +100,10 @@ func Read(fsys fs.FS) (*Settings, error) {
 	if err := yamldoc.Decode(File, data, s); err != nil {
 		return nil, err
 	}
-	if _, ok := version.ReachNamed(s.Reach); !ok && s.Reach != "" {
-		return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("reach %q is not patch, minor or major", s.Reach)}
+	if _, ok := version.ReachNamed(s.Reach); !ok && s.Reach != "" && s.Reach != "stated" {
+		return nil, &model.Fault{
+			Doing: "reading the settings", File: File, Wrong: fmt.Sprintf("reach %q is not stated, patch, minor or major", s.Reach),
+		}
 	}
 	if s.MinimumAge, err = ParseAge(s.MinAge); err != nil {
 		return nil, &model.Fault{Doing: "reading the settings", File: File, Wrong: "min-age: " + err.Error()}

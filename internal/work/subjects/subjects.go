@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -93,6 +94,14 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 			Previews: slices.Contains(plan.Previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime",
 			Development: !slices.ContainsFunc(part.Requirements, func(o model.Requirement) bool { return keys(o) == key && !o.Development }),
 		}
+		s.Stated = r.Range
+		if rng, err := order.ParseRange(r.Range); err == nil && !exact(order, r.Range) && r.Range != "" {
+			s.Admits = rng.Contains
+		}
+		s.Exact = exact(order, r.Range) && slices.ContainsFunc(part.Requirements, func(o model.Requirement) bool {
+			beside := o.Site.File == r.Site.File && o.Subject.Kind == r.Subject.Kind && o.Fixed == "" && !o.Peer
+			return beside && o.Range != "" && !exact(order, o.Range)
+		})
 		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)
@@ -129,6 +138,12 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		subjects = append(subjects, s)
 	}
 	return subjects, nil
+}
+
+// exact tells whether a range is written as one version.
+func exact(order version.Order, text string) bool {
+	_, err := order.Parse(strings.TrimSpace(strings.TrimPrefix(text, "=")))
+	return err == nil
 }
 
 // asked tells whether a wish is about a declaration.

@@ -79,7 +79,7 @@ func Affected(packages *tree.Packages, dir string) ([]output.SurveyAdvisory, err
 				row := output.SurveyAdvisory{
 					ID: record.ID, Aliases: record.Aliases, Summary: record.Summary, Severity: record.Severity,
 					Rating: advisory.Rating(record.Severity),
-					Name: subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(),
+					Name:   subject.Name, Version: pkg.Version, PURL: subject.PURL(pkg.Version), Via: pkg.Via, Place: pkg.Site.String(),
 					Fixed: nextFixed(record, subject, pkg.Version, order),
 				}
 				if in && !slices.ContainsFunc(found, func(o output.SurveyAdvisory) bool { return o.ID == row.ID && o.PURL == row.PURL }) {

@@ -14,10 +14,13 @@ import (
 // more.
 const ReachFix = "fix"
 
+// ReachStated is the reach of moves within the ranges that manifests state.
+const ReachStated = "stated"
+
 // Request says where a route is to lead. It is a value: what changes it works on a copy.
 type Request struct {
 	To    []string // destinations, NAME@RANGE
-	Reach string   // patch, minor, major or fix; empty for the settings'
+	Reach string   // stated, patch, minor, major or fix; empty for the settings'
 	Hold  []string // names that stay, besides those of the settings
 	// Prefer is which version of a runtime or tool is taken where the one that is
 	// stated will not do; empty for the lowest.
