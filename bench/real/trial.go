@@ -65,7 +65,7 @@ func (t *trial) try(ctx context.Context, o options, rng *rand.Rand) {
 		t.judged = t.judge(ctx, o, dir)
 	}
 	if o.advance && t.minor.status == 0 && t.minor.legs > 0 && t.kind != "maven" {
-		t.advanced = o.call(ctx, dir, "advance", "advance", "--all")
+		t.advanced = o.call(ctx, dir, "advance", "advance", "--all", "--from-red")
 		if t.advanced.status >= 0 {
 			t.after = t.check(ctx, dir)
 		}

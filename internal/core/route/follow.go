@@ -11,9 +11,9 @@ import (
 	"bellwether/internal/core/version"
 )
 
-// follow lets the families of what a goal forces over a major go along, where they were at its major before and have the new one:
-// what describes a package is of no use beside another major of it. Where they do not go, the state stays as it was. Why each goes
-// is put into along, by its key.
+// follow lets the families of what a goal moves go along: over a major, where they were at the same one before and have the new one,
+// since what describes a package is of no use beside another major of it; and those that were at the very same version, where they
+// have the new one, too. Where they do not go, the state stays as it was. Why each goes is put into along, by its key.
 func (r *planner) follow(
 	goal contract.Goal, state *contract.State, along map[string]string,
 ) (contract.Goal, *contract.State, error) {
@@ -23,10 +23,10 @@ func (r *planner) follow(
 			for _, s := range r.moved(m) {
 				for _, f := range r.leftBehind(s, m, state) {
 					if along[f.Name] == "" && goal.Leads(f.Name) < 0 {
-						to, _ := r.Order.Parse(m.To)
 						along[f.Name] = "is released together with " + s.String()
 						bounds[f.Name] = contract.Bound{
-							Allow: f.inLine(to), Newest: true, Why: fmt.Sprintf("%s is released together with %s, which goes to %s", f, s, m.To),
+							Allow: r.beside(s, f, m), Newest: true,
+							Why: fmt.Sprintf("%s is released together with %s, which goes to %s", f, s, m.To),
 						}
 					}
 				}
@@ -53,16 +53,37 @@ func (r *planner) follow(
 	}
 }
 
-// leftBehind are those of a subject's family that were at its major, have the one that it goes to, and stay.
+// beside are the versions of a family's member that belong to a move of another: the same one, where they are at the same one now,
+// else those of the line.
+func (r *planner) beside(s, f *Subject, m model.Move) func(v version.Version) bool {
+	to, err := r.Order.Parse(m.To)
+	switch {
+	case err != nil:
+		return func(version.Version) bool { return false }
+	case f.At.Compare(s.At) == 0 && slices.ContainsFunc(f.Releases, func(v version.Version) bool { return v.Compare(to) == 0 }):
+		return func(v version.Version) bool { return v.Compare(to) == 0 }
+	case to.Line() != s.At.Line():
+		return f.inLine(to)
+	}
+	return func(version.Version) bool { return false }
+}
+
+// leftBehind are those of a subject's family that were where it was, have what belongs to where it goes, and are not there.
 func (r *planner) leftBehind(s *Subject, m model.Move, state *contract.State) (all []*Subject) {
 	to, err := r.Order.Parse(m.To)
-	if err != nil || s.At == nil || to.Line() == s.At.Line() || to.Compare(s.At) < 0 {
+	if err != nil || s.At == nil || to.Compare(s.At) <= 0 {
 		return nil
 	}
 	for _, f := range r.family(s) {
-		there := slices.ContainsFunc(f.Releases, func(v version.Version) bool { return f.inLine(to)(v) })
-		moves := slices.ContainsFunc(state.Moves, func(o model.Move) bool { return slices.Contains(r.moved(o), f) })
-		if there && !moves && !f.Held && f.At != nil && f.At.Line() == s.At.Line() && r.wish(f.Name) == nil {
+		if f.Held || f.Exact || f.At == nil || f.At.Line() != s.At.Line() || r.wish(f.Name) != nil {
+			continue
+		}
+		fits := r.beside(s, f, m)
+		there := slices.ContainsFunc(state.Moves, func(o model.Move) bool {
+			v, err := r.Order.Parse(o.To)
+			return err == nil && slices.Contains(r.moved(o), f) && (fits(v) || v.Compare(to) > 0)
+		})
+		if !there && slices.ContainsFunc(f.Releases, fits) {
 			all = append(all, f)
 		}
 	}

@@ -47,7 +47,12 @@ func (s *resolver) learn(chosen []candidate, l *tidying.Loader) (bool, error) {
 		if !ok {
 			continue
 		}
-		text := fmt.Sprintf("%s %s has no package %s, which %s imports", c.m.Path, c.m.Version, k.Path, s.importer(k))
+		if found, err := s.newerImporter(c, k); err != nil {
+			return false, err
+		} else if found {
+			continue
+		}
+		text := fmt.Sprintf("%s %s has no package %s, imported by %s", c.m.Path, c.m.Version, k.Path, s.importer(k))
 		if len(k.Several) > 1 {
 			part, whole := k.Several[0], k.Several[len(k.Several)-1]
 			found, err := s.partTo(c, k.Path, part, whole)
@@ -108,6 +113,48 @@ func (s *resolver) deep(m module.Version) (*selection.Graph, error) {
 	return s.Project.Deeps.Get(m, func() (*selection.Graph, error) {
 		return selection.Load(s.Ctx, s.Project.Path(), []module.Version{m}, false, s.Look)
 	})
+}
+
+// newerImporter looks for the first release of a required module that no longer imports a package which a moved module has no more,
+// and has it raised to that: what imports the package is as free to move as what had it.
+func (s *resolver) newerImporter(c candidate, k *tidying.Pkg) (bool, error) {
+	by := k.By
+	if by == nil || !by.External() || len(k.Several) > 1 || !imports.OfModule(c.m.Path, k.Path) || by.Module.Path == c.m.Path ||
+		!slices.ContainsFunc(s.subjects, func(o *subject) bool { return o.req.Name == by.Module.Path }) {
+		return false, nil
+	}
+	h, err := s.Registry.History(s.Ctx, by.Module.Path)
+	if protocol.IsMissing(err) || err == nil && h.Newest() == "" {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	after := slices.DeleteFunc(slices.Clone(h.Versions), func(v string) bool {
+		return selection.CompareVersions(by.Module.Path, v, by.Module.Version) <= 0 || registry.IsPreview(v)
+	})
+	var failed error
+	imported := func(v string) bool {
+		i, err := s.IndexFor(module.Version{Path: by.Module.Path, Version: v})
+		if err != nil {
+			failed = err
+			return false
+		}
+		p := i.Packages[imports.Below(by.Module.Path, by.Path)]
+		return p != nil && slices.Contains(p.Code, k.Path)
+	}
+	if len(after) == 0 || imported(after[len(after)-1]) {
+		return false, failed
+	}
+	at := sort.Search(len(after)-1, func(i int) bool { return !imported(after[i]) })
+	if failed != nil {
+		return false, failed
+	}
+	need := module.Version{Path: by.Module.Path, Version: after[at]}
+	s.learned(lesson{of: c.m, need: need, text: fmt.Sprintf(
+		"%s %s has no package %s, which %s imports below %s", c.m.Path, c.m.Version, k.Path, by.Module.Path, need.Version,
+	)})
+	return true, nil
 }
 
 // partTo looks for the first release of a module that no longer has a package
