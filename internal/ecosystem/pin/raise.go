@@ -78,6 +78,11 @@ func (r *raiser) file(pins []model.Pin) {
 		case below(p, r.target(p)) && !r.agrees(p):
 			r.sites = append(r.sites, p.Site)
 			r.put(p.Site.Start, p.Site.End, restate(p, r.target(p)))
+			if to := r.target(p).String(); p.Whole && strings.Count(to, ".") < 2 {
+				r.notes = append(r.notes, fmt.Sprintf(
+					"%s: a whole version has to stand there, and of %s none is known but the first: put the current one there", p.Site, to,
+				))
+			}
 			if p.Digest.Text != "" {
 				r.put(p.Digest.Start, p.Digest.End, "")
 				r.notes = append(
@@ -162,8 +167,31 @@ func restate(p model.Pin, to version.Version) string {
 	return text
 }
 
-// thin drops the entries of a list that are not enough. Where none is left that
-// is at the aim or above, the last one is raised to it.
+// shift lets the aim come in behind the last of a list that ascends, in the form of that one. It is false where the list is not of
+// this kind. The first entry is to go.
+func (r *raiser) shift(list []model.Pin) bool {
+	if len(list) < 2 {
+		return false
+	}
+	for i, p := range list {
+		if low := Low(p); low == nil || p.List.Entry.Text == "" || i > 0 && low.Compare(Low(list[i-1])) <= 0 {
+			return false
+		}
+	}
+	last, before := list[len(list)-1], list[len(list)-2]
+	entry := last.List.Entry
+	at := last.Site.Start - entry.Start
+	fresh := string(r.src[entry.Start:last.Site.Start]) + restate(last, r.aim.To) + entry.Text[at+last.Site.End-last.Site.Start:]
+	if !strings.HasSuffix(entry.Text, "\n") {
+		fresh = string(r.src[before.List.Entry.End:entry.Start]) + fresh
+	}
+	r.sites = append(r.sites, list[0].Site)
+	r.put(entry.End, entry.End, fresh)
+	return true
+}
+
+// thin drops the entries of a list that are not enough. Where none is left that is at the aim or above, the aim comes in: in the
+// place of the oldest where all are enough, else the last one is raised to it.
 func (r *raiser) thin(list []model.Pin) {
 	stays := make([]bool, len(list))
 	for i, p := range list {
@@ -178,7 +206,10 @@ func (r *raiser) thin(list []model.Pin) {
 		low := Low(p)
 		arrived = arrived || stays[i] && (low == nil || low.Compare(r.aim.To) >= 0)
 	}
-	if !arrived {
+	switch {
+	case !arrived && !slices.Contains(stays, false) && r.shift(list):
+		stays[0] = false
+	case !arrived:
 		last := len(list) - 1
 		for slices.Contains(stays, true) && !stays[last] {
 			last--

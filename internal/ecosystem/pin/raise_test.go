@@ -11,6 +11,7 @@ import (
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem"
 )
 
 // TestRaise takes one subject to a version in files of all shapes. The second
@@ -52,10 +53,13 @@ func TestRaise(t *testing.T) {
 		assert.Equal(t, text, got[name], name)
 	}
 	assert.Equal(t, []string{
+		".tool-versions:1: a whole version has to stand there, and of 20.9 none is known but the first: put the current one there",
 		"digest.Dockerfile:1: the digest behind 16 is dropped, since it holds for that version alone; put the one of 20.9 there",
 		"digest.Dockerfile:2 states runtime/node in a way that cannot be changed from here: it is named by its digest alone",
 		"digest.Dockerfile:3 states runtime/node in a way that cannot be changed from here: its tag comes from a variable that has no value here",
+		"gradle-wrapper.properties:1: a whole version has to stand there, and of 20.9 none is known but the first: put the current one there",
 		"gradle-wrapper.properties:1: the digest behind 8.10.2 is dropped, since it holds for that version alone; put the one of 20.9 there",
+		"package.json:1: a whole version has to stand there, and of 20.9 none is known but the first: put the current one there",
 	}, raised.Notes)
 }
 
@@ -104,5 +108,33 @@ func TestRaiseCorpus(t *testing.T) {
 				assert.GreaterOrEqual(t, low.Compare(to), 0, described(p))
 			}
 		}
+	}
+}
+
+// TestOldestGivesWay lets a version come into a list whose entries are all enough: the oldest goes.
+func TestOldestGivesWay(t *testing.T) {
+	for before, after := range map[string]string{
+		`[16, 18, "20.x"]`:                 `[18, "20.x", "22.x"]`,
+		`[20]`:                             `[22]`,
+		`[20, 18]`:                         `[20, 22]`, // it does not ascend: the last is raised
+		"\n          - 18\n          - 20": "\n          - 20\n          - 22",
+		"\n          - '18.x'\n          - '20.x'": "\n          - '20.x'\n          - '22.x'",
+	} {
+		text := func(list string) string {
+			return "jobs:\n  check:\n    strategy:\n      matrix:\n        node-version: " + list + "\n    steps: []\n"
+		}
+		fsys := fstest.MapFS{".github/workflows/ci.yml": {Data: []byte(text(before))}}
+		x, err := ecosystem.Walk(fsys, nil)
+		require.NoError(t, err)
+		pins, _, err := Read(x, func(string) bool { return false }, nil)
+		require.NoError(t, err)
+		to, err := version.Plain{}.Parse("22")
+		require.NoError(t, err)
+		low, err := version.Plain{}.Parse("0")
+		require.NoError(t, err)
+		raised, err := Raise(fsys, pins, Aim{To: to, Low: low, Enough: func(version.Version) bool { return true }})
+		require.NoError(t, err)
+		require.Len(t, raised.Edits, 1, before)
+		assert.Equal(t, text(after), string(raised.Edits[0].New), before)
 	}
 }

@@ -133,6 +133,18 @@ func (a *Asker) Needs(ctx context.Context, t *tree.Tree, answer *compat.Answer) 
 	return all, nil
 }
 
+// here is the need as it is for the machine: what is asked for.
+func (n *Need) here(asked version.Range) (*Need, error) {
+	wants, err := compat.ReadWants([]string{asked.String()})
+	if err != nil {
+		return nil, err
+	}
+	here := *n
+	here.Wants, here.Users, here.Install, here.Elsewhere = wants, nil, false, nil
+	here.judge()
+	return &here, nil
+}
+
 // judge compares what is needed with what is stated and installed.
 func (n *Need) judge() {
 	known := false

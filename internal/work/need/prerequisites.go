@@ -224,8 +224,10 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 				w.notices = append(w.notices, fmt.Sprintf("%s %s is newer than any line that the compat books know, which is %s", s, n.To, newest))
 			}
 		}
-		if n.Install {
-			w.person(n, "asked for")
+		if here, err := n.here(w.wishes[s]); err != nil {
+			return nil, err
+		} else if here.Install {
+			w.person(here, "asked for")
 		}
 		if platform, err = w.raise(ctx, platform, n, "asked for", nil); err != nil {
 			return nil, err

@@ -37,7 +37,7 @@ stages:
 
 func TestSettingsFaults(t *testing.T) {
 	for text, want := range map[string]string{
-		"reach: everywhere": `reach "everywhere" is not patch, minor or major`,
+		"reach: everywhere": `reach "everywhere" is not stated, patch, minor or major`,
 		"min-age: a while":  `"a while" is not a span of time`,
 		"holds: [left]":     "bellwether.yaml:1:1: the key \"holds\" is not known\n  next: did you mean \"hold\"?",
 		"pins: [{files: x, subject: left, match: y}]":    `pins: subject: "left" is not runtime/…`,
