@@ -287,7 +287,7 @@ func carriedNames(moves []output.MoveSummary) string {
 		case m.From == "":
 			names = append(names, m.Name+" "+m.To+" (new)")
 		case m.To == "":
-			names = append(names, m.Name+" (gone)")
+			names = append(names, strings.TrimSpace(m.Name+" "+m.From)+" (gone)")
 		default:
 			names = append(names, m.Name+" "+m.To)
 		}

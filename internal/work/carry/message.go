@@ -28,12 +28,22 @@ func subjectLine(l output.LegResult) string {
 	return strings.TrimSpace(string(whole[:maxSubject-1])) + "…"
 }
 
+// subject tells what a leg does, and where, if that is not the project's own folder: legs of several components do the same.
 func subject(l output.LegResult) string {
+	text := deed(l)
+	if l.Component != "" && l.Component != "." {
+		text += " in " + l.Component
+	}
+	return text
+}
+
+func deed(l output.LegResult) string {
 	if !strings.Contains(l.Title, " to ") || l.Title == "" {
 		first, size := utf8.DecodeRuneInString(l.Title)
 		return string(unicode.ToUpper(first)) + l.Title[size:]
 	}
 	switch n := len(l.Moves) - 1; {
+	case strings.Contains(l.Title, ": "): // it names what it moves
 	case n > 1:
 		return fmt.Sprintf("Move %s, with %d companions", l.Title, n)
 	case n == 1:

@@ -31,3 +31,17 @@ func TestMessageLines(t *testing.T) {
 	assert.Contains(t, a.message(r), "\nNothing was run.\n", "what was not run is not said to be verified")
 	assert.Contains(t, a.message(r), "\nVerified-Tests: 0 passed, 0 failed\n")
 }
+
+func TestSubjects(t *testing.T) {
+	moves := make([]output.MoveSummary, 3)
+	for want, leg := range map[string]output.LegResult{
+		"Move hull to 2, with 2 companions":      {Title: "hull to 2", Moves: moves},
+		"Move hull to 2 in deck":                 {Title: "hull to 2", Component: "deck", Moves: moves[:1]},
+		"Write the lock that is missing in deck": {Title: "write the lock that is missing", Component: "deck"},
+		"Move 3 development tools to newer majors: adze, awl, bit": {
+			Title: "3 development tools to newer majors: adze, awl, bit", Component: ".", Moves: moves,
+		},
+	} {
+		assert.Equal(t, want, subjectLine(leg))
+	}
+}

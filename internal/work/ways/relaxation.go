@@ -191,7 +191,7 @@ func (f *finder) lower(wish route.Wish) []relaxation {
 	}
 	called := f.asked(wish)
 	return []relaxation{{
-		text: "the newest " + model.Spoken(called) + " that goes without that is %s", option: "--to " + called + "@%s", cost: costLower,
+		text: "settle for " + model.Spoken(called) + " %s, the newest that goes with the rest", option: "--to " + called + "@%s", cost: costLower,
 		givesUp: true, about: wish.Name, from: s.At.String(),
 		relax: func(g *contract.Goal) {
 			for _, key := range f.keys(wish) {
@@ -390,7 +390,7 @@ func (f *finder) raise(r model.Requirement) relaxation {
 
 func (f *finder) without(wish route.Wish) relaxation {
 	return relaxation{
-		text: "go to the other destinations, and leave " + model.Spoken(f.asked(wish)) + " where it is", option: "without --to " + wish.Text,
+		text: "give up this destination, and go to the others", option: "without --to " + wish.Text,
 		cost: costWithout, givesUp: true,
 		relax: func(g *contract.Goal) {
 			for _, key := range f.keys(wish) {

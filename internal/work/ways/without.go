@@ -50,7 +50,7 @@ func (f *finder) imported(name string) string {
 	case err != nil:
 		return "what imports it has to change"
 	case len(places) == 0:
-		return "no file here imports it; look whether a configuration names it"
+		return "no source file here imports it; configuration files were not looked at"
 	case len(places) == 1:
 		return "what imports it has to change: " + places[0].String()
 	}
