@@ -336,7 +336,7 @@ func (a *app) conflict(err error, title string) error {
 	var out []output.WayOut
 	var no *ways.NoWay
 	if errors.As(err, &no) {
-		out = no.Ways
+		out = append([]output.WayOut{}, no.Ways...)
 	}
 	steps := ways.ProofSteps(c)
 	if err := a.drawing(func(file string) ([]byte, error) { return drawing.Proof(file, steps) }); err != nil {

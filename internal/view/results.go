@@ -379,7 +379,7 @@ func (o Out) Status(s *output.StatusResult) error {
 const wide = 110
 
 // Conflict shows the proof that a destination cannot be reached.
-// ways are what would do instead.
+// ways are what would do instead; nil where nobody looked for any.
 func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayOut) error {
 	d := &doc.Document{}
 	lines := make([]string, len(proof))
@@ -387,6 +387,9 @@ func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayO
 		lines[i] = s.Line
 	}
 	d.Add(doc.Heading{Title: title, Note: ""}, proofList(lines))
+	if ways != nil && len(ways) == 0 {
+		d.Add(doc.Gap{}, doc.Line{doc.Plain("No way out was found: nothing that was tried instead does.")})
+	}
 	if len(ways) > 0 {
 		var rows doc.List
 		for i, w := range ways {

@@ -25,6 +25,7 @@ func (r *planner) met(goal contract.Goal, state *contract.State) (contract.Goal,
 	if !r.unasked {
 		return goal, state, nil
 	}
+	stays := map[string]bool{} // in this leg
 	for {
 		unmet, err := r.world.Unmet(r.ctx, state)
 		if err != nil || len(unmet) == 0 {
@@ -37,15 +38,18 @@ func (r *planner) met(goal contract.Goal, state *contract.State) (contract.Goal,
 		held := false
 		for _, u := range unmet {
 			for _, s := range r.named(u.Name) {
-				if s.At == nil || r.pinned[s.Name] {
+				if s.At == nil || stays[s.Name] {
 					continue
 				}
 				at := s.At
 				bounds[s.Name] = contract.Bound{
 					Allow: func(v version.Version) bool { return v.Compare(at) == 0 }, Why: fmt.Sprintf("%s stays at %s: %s", s, at, u.Text),
 				}
-				held, r.pinned[s.Name] = true, true
-				r.notices = append(r.notices, fmt.Sprintf("%s stays at %s: newer, %s", s, at, u.Text))
+				held, stays[s.Name] = true, true
+				if !r.told[s.Name] {
+					r.told[s.Name] = true
+					r.notices = append(r.notices, fmt.Sprintf("%s stays at %s: %s", s, at, u.Text))
+				}
 			}
 		}
 		if !held {

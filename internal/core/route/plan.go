@@ -78,7 +78,7 @@ func (p *Plan) framed(goal contract.Goal) contract.Goal {
 // Legs computes the route's legs. What had to be left behind, and why, is in
 // the notices. The error is a *solve.Conflict if a wish cannot be met.
 func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []string, err error) {
-	r := &planner{Plan: p, world: w, ctx: ctx, notices: slices.Clone(p.Told), pinned: map[string]bool{}}
+	r := &planner{Plan: p, world: w, ctx: ctx, notices: slices.Clone(p.Told), told: map[string]bool{}}
 	for _, step := range r.steps() {
 		r.place = step.place
 		if err := step.run(); err != nil {
@@ -177,7 +177,7 @@ type planner struct {
 	passing  bool              // companions are taken through the majors that they would skip
 	unasked  bool              // nobody asked for the next leg by name
 	lead     *Subject          // what the next leg is about, where that is one subject
-	pinned   map[string]bool   // what stays in legs about many, since a newer release brings needs that are not met
+	told     map[string]bool   // what is told to stay in legs about many, since a newer release brings needs that are not met
 	// unrefreshed is why the last try within the majors that are in use found no state, nil
 	// if it found one.
 	unrefreshed *solve.Conflict

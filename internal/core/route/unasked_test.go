@@ -84,7 +84,7 @@ func TestNobodyAskedForARuntime(t *testing.T) {
 	h.needs["hull 1.5.0"] = "runtime 9, and 8 is stated"
 	titles, notices = planned(t, h, func(p *Plan) { p.Reach = version.Minor })
 	assert.Equal(t, []string{"1: refresh within the majors that are in use"}, titles, "the rest of a refresh goes on")
-	assert.Contains(t, notices, "hull stays at 1.0.0: newer, hull 1.5.0 needs runtime 9, and 8 is stated")
+	assert.Contains(t, notices, "hull stays at 1.0.0: hull 1.5.0 needs runtime 9, and 8 is stated")
 }
 
 func TestDescriptionsFollow(t *testing.T) {

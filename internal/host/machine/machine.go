@@ -89,6 +89,14 @@ var probes = map[model.Subject]probe{
 	{Kind: "tool", Name: "terraform"}: {[]string{"terraform", "version"}, nil},
 }
 
+// Program is what is asked for the version of a runtime or tool, "" for none.
+func Program(s model.Subject) string {
+	if p, ok := probes[s]; ok {
+		return p.command[0]
+	}
+	return ""
+}
+
 // Askable tells whether there is a way to ask for a runtime or tool, so that it
 // is known to be missing where it does not answer.
 func Askable(s model.Subject) bool {

@@ -15,6 +15,7 @@ import (
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/pin"
+	"bellwether/internal/host/machine"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/ways"
 	"bellwether/internal/work/world"
@@ -226,7 +227,7 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 		}
 		if here, err := n.here(w.wishes[s]); err != nil {
 			return nil, err
-		} else if here.Install {
+		} else if here.Install && verifiedWith(platform, s) {
 			w.person(here, "asked for")
 		}
 		if platform, err = w.raise(ctx, platform, n, "asked for", nil); err != nil {
@@ -234,6 +235,13 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 		}
 	}
 	return platform, nil
+}
+
+// verifiedWith tells whether the stages of some component run with a runtime or tool: else it need not be on this machine.
+func verifiedWith(t *tree.Tree, s model.Subject) bool {
+	return slices.ContainsFunc(t.Parts, func(part *tree.Part) bool {
+		return slices.ContainsFunc(part.Eco.Tools(), func(command []string) bool { return command[0] == machine.Program(s) })
+	})
 }
 
 func (w *prerequisites) answer(ctx context.Context, states ...*tree.Tree) (*compat.Answer, error) {
