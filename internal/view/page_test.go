@@ -24,6 +24,7 @@ import (
 	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/scaffold"
+	"bellwether/internal/view/page"
 )
 
 // pageOf is a page with all parts that a report may have, and with long names.
@@ -138,7 +139,7 @@ func TestPageIsSound(t *testing.T) {
 	for _, l := range links {
 		assert.True(t, strings.HasPrefix(l, "#") && ids[l[1:]], "%s leads nowhere", l)
 	}
-	for _, theme := range regexp.MustCompile(`(?s)--ink:.*?--link: #[0-9a-f]+`).FindAllString(pageStyle, -1) {
+	for _, theme := range regexp.MustCompile(`(?s)--ink:.*?--link: #[0-9a-f]+`).FindAllString(page.Style, -1) {
 		colours := map[string]string{}
 		for _, m := range regexp.MustCompile(`--(\w+): #([0-9a-f]{6})`).FindAllStringSubmatch(theme, -1) {
 			colours[m[1]] = m[2]

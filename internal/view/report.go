@@ -15,6 +15,7 @@ import (
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/view/doc"
 	"bellwether/internal/view/drawing"
+	"bellwether/internal/view/page"
 )
 
 // The further formats of a report.
@@ -41,7 +42,7 @@ func (o Out) Report(r *report.Report) error {
 		}
 		return err
 	case HTML:
-		return page(o.W, title, reportSummary(r), drawing.DrawnRoute(r), d)
+		return page.Write(o.W, title, reportSummary(r), drawing.DrawnRoute(r), d)
 	case doc.Markdown:
 		return cutMarkdown(o.W, title, reportSummary(r), d)
 	case doc.Text:

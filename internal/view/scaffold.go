@@ -7,6 +7,7 @@ import (
 
 	core "bellwether/internal/core/scaffold"
 	"bellwether/internal/view/doc"
+	"bellwether/internal/view/page"
 )
 
 // Scaffold is a comparison with a template, as it is shown.
@@ -39,7 +40,7 @@ func (o Out) Scaffold(s *Scaffold, v any) error { return o.show("scaffold", v, s
 
 // ScaffoldPage writes it as one page, each file side by side.
 func ScaffoldPage(w io.Writer, s *Scaffold) error {
-	return page(w, "What a fresh project looks like: "+s.From+" to "+s.To, s.summary(), "", s.document(true))
+	return page.Write(w, "What a fresh project looks like: "+s.From+" to "+s.To, s.summary(), "", s.document(true))
 }
 
 func (s *Scaffold) summary() string {

@@ -103,7 +103,7 @@ func TestLeg(t *testing.T) {
 	assert.Equal(t, `leg 2-quayside-2: quayside to 2
   package   from   to     because
   quayside  1.9.0  2.3.1  asked for
-  and 3 other packages: hawser 1.3.1, rope 1.0.0 (new), string (gone)
+  and 3 other packages: hawser 1.3.1, rope 1.0.0 (new), string 1.0.0 (gone)
 
   stage          took   tests
   fetch  passed  1.2 s

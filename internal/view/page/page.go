@@ -1,4 +1,5 @@
-package view
+// Package page writes a document as one HTML file that asks nothing of anywhere.
+package page
 
 import (
 	"crypto/sha256"
@@ -11,9 +12,9 @@ import (
 	"bellwether/internal/view/drawing"
 )
 
-// pageStyle is that of every page: light and dark, narrow and wide, and for paper. Colours have a contrast of at least
+// Style is that of every page: light and dark, narrow and wide, and for paper. Colours have a contrast of at least
 // 4.5 to 1 to what they stand on.
-const pageStyle = `
+const Style = `
 :root { color-scheme: light dark; --ink: #1b2530; --paper: #fdfdfb; --soft: #55606b; --line: #d5d9dd; --band: #f1f3f4;
   --good: #1a6b36; --warn: #8a4b00; --bad: #a8201a; --link: #0b5394; }
 @media (prefers-color-scheme: dark) { :root { --ink: #e4e8ec; --paper: #14181c; --soft: #a2adb8; --line: #39424b; --band: #1e252b;
@@ -48,8 +49,8 @@ svg .head { fill: var(--soft); } svg .fine { stroke: var(--good); stroke-width: 
   details::details-content { content-visibility: visible; display: block; } }
 `
 
-// pageScript sorts tables by a column; without it they stand in their order.
-const pageScript = `
+// script sorts tables by a column; without it they stand in their order.
+const script = `
 for (const th of document.querySelectorAll('th')) {
   th.setAttribute('aria-sort', 'none'); th.tabIndex = 0;
   const sort = () => {
@@ -69,17 +70,17 @@ func hashOf(text string) string {
 	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
 }
 
-// page writes a document as one file that asks nothing of anywhere. Drawn is a drawing that stands before its parts,
+// Write writes a document as one file that asks nothing of anywhere. Drawn is a drawing that stands before its parts,
 // already as SVG; empty for none.
-func page(w io.Writer, title, summary, drawn string, d *doc.Document) error {
+func Write(w io.Writer, title, summary, drawn string, d *doc.Document) error {
 	var b strings.Builder
-	style := pageStyle + drawing.Widths()
+	style := Style + drawing.Widths()
 	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"+
 		"<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"+
 		"<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; "+
 		"style-src %s; script-src %s; base-uri 'none'; form-action 'none'\">\n"+
 		"<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n<p>%s</p>\n</header>\n",
-		hashOf(style), hashOf(pageScript), doc.Escaped(title), style, doc.Escaped(title), doc.Escaped(summary))
+		hashOf(style), hashOf(script), doc.Escaped(title), style, doc.Escaped(title), doc.Escaped(summary))
 	b.WriteString("<nav aria-label=\"parts\"><ul>\n")
 	for _, part := range d.Blocks {
 		if h, is := part.(doc.Heading); is {
@@ -90,7 +91,7 @@ func page(w io.Writer, title, summary, drawn string, d *doc.Document) error {
 	for _, part := range d.Blocks {
 		part.HTML(&b)
 	}
-	fmt.Fprintf(&b, "</main>\n<script>%s</script>\n</body>\n</html>\n", pageScript)
+	fmt.Fprintf(&b, "</main>\n<script>%s</script>\n</body>\n</html>\n", script)
 	_, err := io.WriteString(w, b.String())
 	return err
 }
