@@ -112,8 +112,9 @@ var inside = map[string]string{
 	"host/probe":                "run",
 	"host/run":                  "marked within",
 	"host/scratch":              "git run within",
-	"view":                      "doc drawing",
+	"view":                      "doc drawing page",
 	"view/drawing":              "doc",
+	"view/page":                 "doc drawing",
 }
 
 // mayImportInside tells whether a package may import another one of its house.
