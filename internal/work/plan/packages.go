@@ -190,7 +190,7 @@ func (p *planner) planPart(
 		if err != nil {
 			return err
 		}
-		w.Renames, w.Free = p.shelf.Renames(), askedPins(opt)
+		w.Renames, w.Free, w.Raised = p.shelf.Renames(), askedPins(opt), p.raised
 		legs, notices, err := p.routePart(ctx, w, r, wishes, reach, opt)
 		var no *ways.NoWay
 		if errors.As(err, &no) && no.Raise != nil && !p.holds(opt.Hold, part, no.Raise.Name) &&

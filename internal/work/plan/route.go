@@ -6,11 +6,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/output"
+	"bellwether/internal/core/version"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
 	"bellwether/internal/work/need"
@@ -27,7 +29,7 @@ func Route(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, r wor
 	if err != nil {
 		return nil, err
 	}
-	p := &planner{d, t, s}
+	p := &planner{desk: d, tree: t, shelf: s}
 	if r.DropBridges {
 		if r, err = p.dropBridges(ctx, r); err != nil {
 			return nil, err
@@ -89,7 +91,7 @@ func Shelf(ctx context.Context, d *desk.Desk, t *tree.Tree, r world.Request) (*s
 
 // Compute computes the legs of a route, and keeps nothing.
 func Compute(ctx context.Context, d *desk.Desk, t *tree.Tree, s *shelf.Shelf, r world.Request) (*Planned, error) {
-	return (&planner{d, t, s}).plan(ctx, r)
+	return (&planner{desk: d, tree: t, shelf: s}).plan(ctx, r)
 }
 
 // Asker asks what states need, with what a request holds and prefers.
@@ -102,6 +104,8 @@ type planner struct {
 	desk  *desk.Desk
 	tree  *tree.Tree
 	shelf *shelf.Shelf
+	// raised are the runtimes, tools, platforms and images that the route raises, as the round before found.
+	raised map[model.Subject]version.Version
 }
 
 // leavingOut holds what is to be left out and is no folder of a component.
@@ -185,6 +189,7 @@ func (p *planner) plan(ctx context.Context, opt world.Request) (*Planned, error)
 // planOnce computes the legs for what is asked for, and nothing else.
 func (p *planner) planOnce(ctx context.Context, opt world.Request) (*Planned, error) {
 	var first []world.Destination // packages that rules need, which go before what needs them
+	defer func() { p.raised = nil }()
 	for round := 1; ; round++ {
 		r, err := p.planPackages(ctx, opt, first)
 		if err != nil {
@@ -207,10 +212,15 @@ func (p *planner) planOnce(ctx context.Context, opt world.Request) (*Planned, er
 		more := slices.DeleteFunc(found.First, func(d world.Destination) bool {
 			return slices.ContainsFunc(first, func(o world.Destination) bool { return o.Name == d.Name && o.Range == d.Range })
 		})
-		if len(more) == 0 || round == maxRounds {
+		// What is raised for one package is there for others, too.
+		raised := p.raisedBy(r.Route.Legs)
+		higher := slices.ContainsFunc(slices.Collect(maps.Keys(raised)), func(s model.Subject) bool {
+			return p.raised[s] == nil || raised[s].Compare(p.raised[s]) > 0
+		})
+		if len(more) == 0 && !higher || round == maxRounds {
 			return r, nil
 		}
-		first = append(first, more...)
+		first, p.raised = append(first, more...), raised
 	}
 }
 
@@ -237,4 +247,19 @@ func (p *planner) takeWay(ctx context.Context, opt world.Request, planned *Plann
 	}
 	planned.Notices = append(planned.Notices, "taken as a way out: "+way.Text)
 	return planned, nil
+}
+
+// raisedBy are the runtimes, tools, platforms and images that legs raise, and to what, but for what a component requires itself: its
+// ecosystem knows of that.
+func (p *planner) raisedBy(legs []model.Leg) map[model.Subject]version.Version {
+	all := map[model.Subject]version.Version{}
+	for _, l := range legs {
+		for _, m := range l.Moves {
+			to, err := version.Plain{}.Parse(m.To)
+			if m.Subject.IsPin() && err == nil && p.tree.RequiredAs(m.Subject) == "" && (all[m.Subject] == nil || to.Compare(all[m.Subject]) > 0) {
+				all[m.Subject] = to
+			}
+		}
+	}
+	return all
 }

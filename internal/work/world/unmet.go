@@ -86,9 +86,16 @@ func (w *World) Lacks(ctx context.Context, needs []model.Need, development bool)
 			continue
 		}
 		for _, p := range places.Of(n.Subject) {
-			if low := pin.Low(p); low != nil && !rng.Contains(low) && !(p.Promise && development) {
+			low := pin.Low(p)
+			if raised := w.Raised[n.Subject]; low != nil && raised != nil && raised.Compare(low) > 0 {
+				low = raised
+			}
+			if low != nil && !rng.Contains(low) && !(p.Promise && development) {
 				return fmt.Sprintf("%s %s, and %s states %s", n.Subject.Name, n.Range, p.Site, p.Range)
 			}
+		}
+		if w.Raised[n.Subject] != nil {
+			continue // whether it is installed is asked where it is raised
 		}
 		installed := w.desk.Machine().Versions(ctx, n.Subject)
 		enough := slices.ContainsFunc(installed, func(i machine.Installed) bool {

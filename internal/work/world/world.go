@@ -22,9 +22,10 @@ import (
 type World struct {
 	Part     *tree.Part // as it is in the present state
 	Registry ecosystem.Registry
-	Renames  []contract.Rename // of packages that own sources import
-	Stops    []*tree.Tree      // the project after each state that was taken
-	Free     []model.Subject   // runtimes and the like that are asked to move
+	Renames  []contract.Rename                 // of packages that own sources import
+	Stops    []*tree.Tree                      // the project after each state that was taken
+	Free     []model.Subject                   // runtimes and the like that are asked to move
+	Raised   map[model.Subject]version.Version // those that the route raises, and to what
 	desk     *desk.Desk
 	tree     *tree.Tree // at the present state
 	last     *contract.State

@@ -271,10 +271,9 @@ func (p *Project) Component() *model.Component {
 					subject.Kind = "runtime"
 				}
 				if e.Value.Kind == '"' {
-					private := m.Doc.Get("private")
 					c.Pins = append(c.Pins, model.Pin{
 						Subject: subject, Range: e.Value.Text, Site: e.Value.Within(m.File, m.Src),
-						Promise: private == nil || private.String() != "true",
+						Promise: !m.Doc.Get("private").True(),
 					})
 				}
 			}
