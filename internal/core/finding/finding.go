@@ -83,6 +83,7 @@ type Tally struct {
 	More int             // that were printed when there were too many already
 }
 
+// Add takes a finding in; one that is known counts once more.
 func (t *Tally) Add(f Finding) {
 	f.Text = strings.TrimRight(strings.TrimSpace(f.Text), ": ")
 	if f.Text == "" {

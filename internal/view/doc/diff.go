@@ -26,10 +26,12 @@ func lineStyle(l string) Style {
 	return StyleUsual
 }
 
+// Text writes it for a terminal.
 func (x Diff) Text(w io.Writer, p Palette) {
 	for _, l := range x {
 		fmt.Fprintln(w, p.paint(Span{l, lineStyle(l)}))
 	}
 }
 
+// Markdown writes it as Markdown.
 func (x Diff) Markdown(w io.Writer) { fmt.Fprintln(w, harmless.Fenced(x)) }

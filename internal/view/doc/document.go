@@ -106,6 +106,7 @@ type List []Line
 // Tree is lines that stand as they are, under each other.
 type Tree []Line
 
+// Text writes it for a terminal.
 func (t Tree) Text(w io.Writer, p Palette) {
 	for _, l := range t {
 		fmt.Fprint(w, "  ")
@@ -113,6 +114,7 @@ func (t Tree) Text(w io.Writer, p Palette) {
 	}
 }
 
+// Markdown writes it as Markdown.
 func (t Tree) Markdown(w io.Writer) {
 	var lines []string
 	for _, l := range t {
@@ -171,6 +173,7 @@ func (p Palette) paint(s Span) string {
 	return s.Text
 }
 
+// Text writes it for a terminal.
 func (h Heading) Text(w io.Writer, p Palette) {
 	fmt.Fprint(w, p.paint(Span{h.Title, StyleStrong}))
 	if h.Note != "" {
@@ -179,6 +182,7 @@ func (h Heading) Text(w io.Writer, p Palette) {
 	fmt.Fprintln(w)
 }
 
+// Markdown writes it as Markdown.
 func (h Heading) Markdown(w io.Writer) {
 	fmt.Fprintf(w, "## %s\n\n", harmless.Markdown(h.Title))
 	if h.Note != "" {
@@ -186,6 +190,7 @@ func (h Heading) Markdown(w io.Writer) {
 	}
 }
 
+// Text writes it for a terminal.
 func (l Line) Text(w io.Writer, p Palette) { l.indented(w, p, "") }
 
 // indented is the line behind something that indents it.
@@ -197,6 +202,7 @@ func (l Line) indented(w io.Writer, p Palette, indent string) {
 	fmt.Fprintln(w, p.broken(whole))
 }
 
+// Markdown writes it as Markdown.
 func (l Line) Markdown(w io.Writer) {
 	fmt.Fprint(w, l.marked(), "\n\n")
 }
@@ -210,12 +216,14 @@ func (l Line) marked() string {
 	return harmless.Markdown(text)
 }
 
+// Text writes it for a terminal.
 func (l List) Text(w io.Writer, p Palette) {
 	for _, item := range l {
 		item.indented(w, p, "  ")
 	}
 }
 
+// Markdown writes it as Markdown.
 func (l List) Markdown(w io.Writer) {
 	for _, item := range l {
 		fmt.Fprint(w, "- ")
@@ -224,12 +232,14 @@ func (l List) Markdown(w io.Writer) {
 	fmt.Fprintln(w)
 }
 
+// Text writes it for a terminal.
 func (c Code) Text(w io.Writer, p Palette) {
 	for _, l := range c {
 		fmt.Fprintln(w, "    "+p.paint(Span{l, StyleFaint}))
 	}
 }
 
+// Markdown writes it as Markdown.
 func (c Code) Markdown(w io.Writer) {
 	fmt.Fprintln(w, harmless.Fenced(c))
 }
@@ -266,6 +276,7 @@ func (g Grid) shown(cell func(Span) string) table.Writer {
 	return t
 }
 
+// Text writes it for a terminal.
 func (g Grid) Text(w io.Writer, p Palette) {
 	t := g.shown(p.paint)
 	s := table.StyleDefault
@@ -309,6 +320,7 @@ func (g Grid) fitting(p Palette) []table.ColumnConfig {
 	return []table.ColumnConfig{{Number: shown + 1, WidthMax: last, WidthMaxEnforcer: text.WrapSoft}}
 }
 
+// Markdown writes it as Markdown.
 func (g Grid) Markdown(w io.Writer) {
 	fmt.Fprintf(w, "%s\n\n", g.shown(func(s Span) string { return harmless.Markdown(s.Text) }).RenderMarkdown())
 }
@@ -360,6 +372,7 @@ func showJSON(w io.Writer, schema string, v any) error {
 	return err
 }
 
+// Count is a number with its noun, as sentences say it.
 func Count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one

@@ -14,6 +14,7 @@ func Escaped(text string) string { return html.EscapeString(harmless.Line(text))
 
 var classes = map[Style]string{StyleStrong: "strong", StyleFaint: "faint", StyleGood: "good", StyleWarn: "warn", StyleBad: "bad"}
 
+// HTML writes it as HTML.
 func (s Span) HTML() string {
 	if class, ok := classes[s.Style]; ok && s.Text != "" {
 		return fmt.Sprintf(`<span class="%s">%s</span>`, class, Escaped(s.Text))
@@ -28,6 +29,7 @@ func (l Line) inner() (text string) {
 	return text
 }
 
+// HTML writes it as HTML.
 func (h Heading) HTML(w io.Writer) {
 	id := Slug(h.Title)
 	fmt.Fprintf(w, "<h2 id=\"%s\">%s</h2>\n", id, Escaped(h.Title))
@@ -49,8 +51,10 @@ func Slug(title string) string {
 	}, title), "-")
 }
 
+// HTML writes it as HTML.
 func (l Line) HTML(w io.Writer) { fmt.Fprintf(w, "<p>%s</p>\n", l.inner()) }
 
+// HTML writes it as HTML.
 func (l List) HTML(w io.Writer) {
 	fmt.Fprintln(w, "<ul>")
 	for _, item := range l {
@@ -59,6 +63,7 @@ func (l List) HTML(w io.Writer) {
 	fmt.Fprintln(w, "</ul>")
 }
 
+// HTML writes it as HTML.
 func (t Tree) HTML(w io.Writer) {
 	fmt.Fprint(w, "<pre tabindex=\"0\">")
 	for _, l := range t {
@@ -67,6 +72,7 @@ func (t Tree) HTML(w io.Writer) {
 	fmt.Fprintln(w, "</pre>")
 }
 
+// HTML writes it as HTML.
 func (c Code) HTML(w io.Writer) {
 	fmt.Fprint(w, "<pre tabindex=\"0\">")
 	for _, l := range c {
@@ -75,6 +81,7 @@ func (c Code) HTML(w io.Writer) {
 	fmt.Fprintln(w, "</pre>")
 }
 
+// HTML writes it as HTML.
 func (x Diff) HTML(w io.Writer) { Code(x).HTML(w) }
 
 func (Gap) HTML(io.Writer) {}
@@ -122,6 +129,7 @@ type Details struct {
 // shownDetails is how many rows of a folded table a terminal shows.
 const shownDetails = 10
 
+// Text writes it for a terminal.
 func (d Details) Text(w io.Writer, p Palette) {
 	fmt.Fprintln(w, p.paint(Span{d.Summary, StyleFaint}))
 	for _, b := range d.Blocks {
@@ -136,6 +144,7 @@ func (d Details) Text(w io.Writer, p Palette) {
 	}
 }
 
+// Markdown writes it as Markdown.
 func (d Details) Markdown(w io.Writer) {
 	fmt.Fprintf(w, "<details><summary>%s</summary>\n\n", harmless.Markdown(d.Summary))
 	for _, b := range d.Blocks {
@@ -144,6 +153,7 @@ func (d Details) Markdown(w io.Writer) {
 	fmt.Fprint(w, "</details>\n\n")
 }
 
+// HTML writes it as HTML.
 func (d Details) HTML(w io.Writer) {
 	fmt.Fprintf(w, "<details><summary>%s</summary>\n", Escaped(d.Summary))
 	for _, b := range d.Blocks {

@@ -131,6 +131,7 @@ func (Picture) Text(io.Writer, doc.Palette) {}
 
 func (Picture) Markdown(io.Writer) {}
 
+// HTML writes it as HTML.
 func (p Picture) HTML(w io.Writer) {
 	inner, width, height := p.Of.drawing()
 	fmt.Fprintf(w, "<figure><figcaption>%s</figcaption><div class=\"wide\" tabindex=\"0\" role=\"group\" aria-label=\"%s\">"+

@@ -123,6 +123,7 @@ type Misnamed struct {
 	Name string
 }
 
+// Error says what it calls itself.
 func (e *Misnamed) Error() string {
 	return fmt.Sprintf("%s %s calls itself %s in its go.mod, so it cannot be required as %s", e.M.Path, e.M.Version, e.Name, e.M.Path)
 }

@@ -40,8 +40,10 @@ type Missing struct {
 // NoSuch says that no proxy has something, and why; err is what the last one said, nil if none was asked.
 func NoSuch(what, why string, err error) error { return &Missing{what, why, err} }
 
+// Error says what there is none of, and why.
 func (m *Missing) Error() string { return m.What + " " + m.Why }
 
+// Unwrap is what the last one asked said.
 func (m *Missing) Unwrap() error { return m.Err }
 
 // Unavailable says which version an error is about.
@@ -50,8 +52,10 @@ type Unavailable struct {
 	Err    error
 }
 
+// Error is what went wrong.
 func (u *Unavailable) Error() string { return u.Err.Error() }
 
+// Unwrap is what went wrong.
 func (u *Unavailable) Unwrap() error { return u.Err }
 
 // IsMissing tells of an error that means that there is no such thing, in
@@ -99,6 +103,7 @@ type Bounded struct {
 	Left int64
 }
 
+// Read reads on, and fails where the bound is passed.
 func (b *Bounded) Read(p []byte) (int, error) {
 	n, err := b.R.Read(p)
 	if b.Left -= int64(n); b.Left < 0 {

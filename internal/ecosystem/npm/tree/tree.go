@@ -75,6 +75,7 @@ func (n *Node) Target() *Node {
 	return n
 }
 
+// IsTop tells of the root, a member of its workspace, or a linked folder.
 func (n *Node) IsTop() bool { return n.Parent == nil }
 
 // Resolve finds what n gets when it asks for a package: its own node_modules
