@@ -23,7 +23,7 @@ type Gemfile struct {
 	Specs   []string // folders of "gemspec" lines
 	Has     map[string]bool
 	Pinned  map[string]bool // gems with a source of their own
-	// computes is where a gem stands first whose line the text alone does not tell; zero if all tell.
+	// Computes is where a gem stands first whose line the text alone does not tell; zero if all tell.
 	Computes model.Site
 	Ruby     bool // it states which Ruby it needs
 	Rakefile bool

@@ -29,7 +29,7 @@ type Project struct {
 	LockText []byte
 	asked    []model.Requirement // what has a line among the lock's dependencies
 	Specced  []gemfile.Declared  // what the gemspecs declare
-	// stated are what the gems of the project itself ask for in their gemspecs, by gem and name.
+	// Stated are what the gems of the project itself ask for in their gemspecs, by gem and name.
 	Stated   map[string]map[string]model.Requirement
 	StatedIn map[string]string // those gemspecs, by gem
 	vague    map[string]bool   // those whose gemspec asks for something under a condition, or computes it

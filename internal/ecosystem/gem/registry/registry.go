@@ -28,7 +28,7 @@ import (
 )
 
 var (
-	// ErrUnknown is the error of a gem that no source has, errMissing of a release that none has any more.
+	// ErrUnknown is the error of a gem that no source has, ErrMissing of a release that none has any more.
 	ErrUnknown = flat.ErrUnknown
 	ErrMissing = errors.New("the gem server does not list it any more")
 )
@@ -181,7 +181,7 @@ func Connect(ctx context.Context, s ecosystem.Surroundings, dir string) (*Regist
 
 var (
 	rubyVersion = lazyregexp.New(`^ruby ([0-9]+(?:\.[0-9]+)+)`)
-	// GemName and platformName are what may be in an address and in a lock.
+	// GemName and PlatformName are what may be in an address and in a lock.
 	GemName      = lazyregexp.New(`^[A-Za-z0-9._-]+$`)
 	PlatformName = lazyregexp.New(`^[A-Za-z0-9._-]+$`)
 	sha256Text   = lazyregexp.New(`^[0-9a-f]{64}$`)

@@ -23,7 +23,7 @@ type Tree struct {
 	Of  *pom.Effective
 	Own map[mavenrepo.Coordinates]*pom.Pom // the project's own
 	Won []Won
-	// overruled is what modules ask for that the project's management overrules, by the module and what it is.
+	// Overruled is what modules ask for that the project's management overrules, by the module and what it is.
 	Overruled map[Statement]string
 }
 

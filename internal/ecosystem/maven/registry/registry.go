@@ -25,7 +25,7 @@ type Registry struct {
 	settings *mavenrepo.Settings
 	config   *pom.Config
 	Central  bool // the central repository is asked, too
-	// repositories are those of the settings and those that the project declares, as it was when it connected.
+	// Repositories are those of the settings and those that the project declares, as it was when it connected.
 	Repositories func() []mavenrepo.Repository
 	parsed       sync.Map          // poms of repositories, see poms
 	Presents     sync.Map          // by project, see presentOf

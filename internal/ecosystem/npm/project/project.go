@@ -53,7 +53,7 @@ type Project struct {
 	once     sync.Once
 	kept     *tree.Tree    // what locked gives
 	Foreign  *lock.Foreign // another client's lock, if there is one and none of npm's
-	// engineStrict is set where the project's own settings forbid what does not run
+	// EngineStrict is set where the project's own settings forbid what does not run
 	// on the stated Node.js.
 	EngineStrict bool
 }
