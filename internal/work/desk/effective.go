@@ -42,18 +42,26 @@ func (d *Desk) EffectiveIn(ctx context.Context, part *tree.Part) ([]model.Packag
 	if ok {
 		return known, nil
 	}
-	all := part.Eco.Packages(part.Component)
-	if eco, ok := part.Eco.(ecosystem.Effective); ok {
-		registry, err := d.Registry(ctx, part)
-		if err != nil {
-			return nil, err
-		}
-		if all, err = eco.Effective(ctx, registry, part.Component); err != nil {
-			return nil, err
-		}
+	all, err := d.InTrial(ctx, part)
+	if err != nil {
+		return nil, err
 	}
 	d.table.inEffect.mu.Lock()
 	defer d.table.inEffect.mu.Unlock()
 	d.table.inEffect.of[part.Component] = all
 	return all, nil
+}
+
+// InTrial are the packages in effect in a component of a state that may not be taken: they are not remembered, since a route
+// tries many.
+func (d *Desk) InTrial(ctx context.Context, part *tree.Part) ([]model.Package, error) {
+	eco, ok := part.Eco.(ecosystem.Effective)
+	if !ok {
+		return part.Eco.Packages(part.Component), nil
+	}
+	registry, err := d.Registry(ctx, part)
+	if err != nil {
+		return nil, err
+	}
+	return eco.Effective(ctx, registry, part.Component)
 }

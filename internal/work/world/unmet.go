@@ -21,7 +21,7 @@ func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet
 	if err != nil {
 		return nil, err
 	}
-	is, err := w.desk.EffectiveIn(ctx, after)
+	is, err := w.desk.InTrial(ctx, after)
 	if ecosystem.Unreached(err) {
 		return nil, nil // then nothing is known of what packages need
 	}
@@ -76,35 +76,55 @@ func nameIn(text string) string {
 // package.json:9 states >=18". It is empty if all are, and where nothing is known of it. What is promised to who uses the project
 // does not count for what is only there to work on it.
 func (w *World) Lacks(ctx context.Context, needs []model.Need, development bool) string {
+	for _, n := range needs {
+		q := asked{n.Subject, n.Range, development}
+		if _, ok := w.answers[q]; !ok {
+			w.answers[q] = w.lacking(ctx, q)
+		}
+		if lacks := w.answers[q]; lacks != "" {
+			return lacks
+		}
+	}
+	return ""
+}
+
+// asked is a question about one need. Every package of every state asks one, and few are different.
+type asked struct {
+	subject     model.Subject
+	rng         string
+	development bool
+}
+
+// lacking tells what one need lacks, "" for nothing.
+func (w *World) lacking(ctx context.Context, q asked) string {
+	rng, err := version.Plain{}.ParseRange(q.rng)
+	if err != nil || !q.subject.IsPin() || slices.Contains(w.Free, q.subject) {
+		return ""
+	}
 	places, err := w.tree.Places()
 	if err != nil {
 		return "" // it is told where it is asked for
 	}
-	for _, n := range needs {
-		rng, err := version.Plain{}.ParseRange(n.Range)
-		if err != nil || !n.Subject.IsPin() || slices.Contains(w.Free, n.Subject) {
-			continue
+	raised := w.Raised[q.subject]
+	for _, p := range places.Of(q.subject) {
+		low := pin.Low(p)
+		if low != nil && raised != nil && raised.Compare(low) > 0 {
+			low = raised
 		}
-		for _, p := range places.Of(n.Subject) {
-			low := pin.Low(p)
-			if raised := w.Raised[n.Subject]; low != nil && raised != nil && raised.Compare(low) > 0 {
-				low = raised
-			}
-			if low != nil && !rng.Contains(low) && !(p.Promise && development) {
-				return fmt.Sprintf("%s %s, and %s states %s", n.Subject.Name, n.Range, p.Site, p.Range)
-			}
+		if low != nil && !rng.Contains(low) && !(p.Promise && q.development) {
+			return fmt.Sprintf("%s %s, and %s states %s", q.subject.Name, q.rng, p.Site, p.Range)
 		}
-		if w.Raised[n.Subject] != nil {
-			continue // whether it is installed is asked where it is raised
-		}
-		installed := w.desk.Machine().Versions(ctx, n.Subject)
-		enough := slices.ContainsFunc(installed, func(i machine.Installed) bool {
-			v, err := version.Plain{}.Parse(i.Version)
-			return err == nil && rng.Contains(v)
-		})
-		if len(installed) > 0 && !enough {
-			return fmt.Sprintf("%s %s, and %s is installed", n.Subject.Name, n.Range, installed[0].Version)
-		}
+	}
+	if raised != nil {
+		return "" // whether it is installed is asked where it is raised
+	}
+	installed := w.desk.Machine().Versions(ctx, q.subject)
+	enough := slices.ContainsFunc(installed, func(i machine.Installed) bool {
+		v, err := version.Plain{}.Parse(i.Version)
+		return err == nil && rng.Contains(v)
+	})
+	if len(installed) > 0 && !enough {
+		return fmt.Sprintf("%s %s, and %s is installed", q.subject.Name, q.rng, installed[0].Version)
 	}
 	return ""
 }

@@ -18,7 +18,7 @@ import (
 	"bellwether/internal/work/tree"
 )
 
-// World is a component in a project, and implements [route.World].
+// World is a component in a project, and implements [route.World]. What it exports is set before it is asked for anything.
 type World struct {
 	Part     *tree.Part // as it is in the present state
 	Registry ecosystem.Registry
@@ -29,7 +29,8 @@ type World struct {
 	desk     *desk.Desk
 	tree     *tree.Tree // at the present state
 	last     *contract.State
-	after    *tree.Part // the component in the last state that was looked at
+	after    *tree.Part       // the component in the last state that was looked at
+	answers  map[asked]string // what was asked of needs, and is not met
 }
 
 // Of gives the world of a component of a project.
@@ -38,7 +39,7 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part) (*Worl
 	if err != nil {
 		return nil, err
 	}
-	return &World{Part: part, Registry: r, desk: d, tree: t}, nil
+	return &World{Part: part, Registry: r, desk: d, tree: t, answers: map[asked]string{}}, nil
 }
 
 // Files are the project's at the present state.
@@ -152,7 +153,10 @@ func (w *World) Take(s *contract.State) error {
 
 // in is the component in a state. It is read once for the same one.
 func (w *World) in(s *contract.State) (*tree.Part, error) {
-	if w.last == s && w.after != nil {
+	switch {
+	case len(s.Edits) == 0:
+		return w.Part, nil
+	case w.last == s && w.after != nil:
 		return w.after, nil
 	}
 	part, err := w.Part.In(w.tree.Over(s.Edits))
