@@ -181,25 +181,24 @@ func fetchPackage(ctx context.Context, name, version, dir string, rng *rand.Rand
 func fetchPOM(ctx context.Context, name, version, dir string, rng *rand.Rand) (string, error) {
 	group, artifact, _ := strings.Cut(name, ":")
 	base := mavenrepo.Central.URL + path.Join("/", strings.ReplaceAll(group, ".", "/"), artifact)
-	get := func(address string) (*http.Response, error) {
+	get := func(address string) ([]byte, error) {
 		r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 		if err != nil {
 			return nil, err
 		}
 		answer, err := http.DefaultClient.Do(r)
-		if err == nil && answer.StatusCode != http.StatusOK {
-			err = fmt.Errorf("%s: %s", address, answer.Status)
+		if err != nil {
+			return nil, err
 		}
-		return answer, err
+		defer answer.Body.Close()
+		if answer.StatusCode != http.StatusOK {
+			return nil, fmt.Errorf("%s: %s", address, answer.Status)
+		}
+		return io.ReadAll(answer.Body)
 	}
 	pom := func(v string) string { return base + "/" + v + "/" + artifact + "-" + v + ".pom" }
 	if version == "" {
-		answer, err := get(base + "/maven-metadata.xml")
-		if err != nil {
-			return "", err
-		}
-		defer answer.Body.Close()
-		text, err := io.ReadAll(answer.Body)
+		text, err := get(base + "/maven-metadata.xml")
 		if err != nil {
 			return "", err
 		}
@@ -220,12 +219,7 @@ func fetchPOM(ctx context.Context, name, version, dir string, rng *rand.Rand) (s
 		slices.SortFunc(versions, mavenrepo.Compare)
 		version = versions[len(versions)/2+rng.IntN(len(versions)*4/10+1)]
 	}
-	answer, err := get(pom(version))
-	if err != nil {
-		return "", err
-	}
-	defer answer.Body.Close()
-	text, err := io.ReadAll(answer.Body)
+	text, err := get(pom(version))
 	if err != nil {
 		return "", err
 	}
