@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -371,7 +372,11 @@ func interrupt(ts *testscript.TestScript, _ bool, args []string) { endBy(ts, sys
 func hangUp(ts *testscript.TestScript, _ bool, args []string) { endBy(ts, syscall.SIGHUP, args) }
 
 // endBy runs a command, and sends it a signal once a file is there.
-func endBy(ts *testscript.TestScript, signal syscall.Signal, args []string) {
+func endBy(ts *testscript.TestScript, by syscall.Signal, args []string) {
+	if signal.Ignored(by) { // the tests run under nohup, say; the command is not to inherit that
+		signal.Notify(make(chan os.Signal, 1), by)
+		defer signal.Ignore(by)
+	}
 	var out bytes.Buffer
 	cmd := exec.Command(
 		filepath.Join(os.Getenv("PATH")[:strings.Index(os.Getenv("PATH"), string(os.PathListSeparator))], args[1]),
@@ -398,7 +403,7 @@ func endBy(ts *testscript.TestScript, signal syscall.Signal, args []string) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	ts.Check(cmd.Process.Signal(signal))
+	ts.Check(cmd.Process.Signal(by))
 	_ = cmd.Wait()
 	ts.Logf("%s", out.String())
 	if got := cmd.ProcessState.ExitCode(); got != exitInterrupted {
