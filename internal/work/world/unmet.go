@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
@@ -48,7 +49,7 @@ func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet
 		root := pkg.Subject.Name
 		by := root + " " + pkg.Version
 		if len(pkg.Via) > 0 {
-			root = nameIn(pkg.Via[0])
+			root = pkg.Via[0][:max(0, strings.LastIndexByte(pkg.Via[0], ' '))] // "name version"
 			by += ", which it brings,"
 		}
 		for _, r := range after.Requirements { // as the manifest calls it
@@ -60,16 +61,6 @@ func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet
 		all = append(all, route.Unmet{Name: root, Text: by + " needs " + lacks})
 	}
 	return all, nil
-}
-
-// nameIn is the name in "name version".
-func nameIn(text string) string {
-	for i := len(text) - 1; i >= 0; i-- {
-		if text[i] == ' ' {
-			return text[:i]
-		}
-	}
-	return text
 }
 
 // Lacks tells which of some needs is not met by what files state or by what is installed, as a clause: "node >=20, and

@@ -148,6 +148,7 @@ func (w *World) Take(s *contract.State) error {
 	}
 	w.Part, w.tree = part, w.tree.Moved(w.tree.Over(s.Edits), part)
 	w.Stops = append(w.Stops, w.tree)
+	clear(w.answers) // places may state something else now, or on another line
 	return nil
 }
 
