@@ -77,4 +77,6 @@ type Wish struct {
 	// Because is why another destination needs it; empty for one that the user
 	// named. Where such a wish cannot be met by itself, what needs it takes it along.
 	Because string
+	// Follows tells that it only follows something else that moves: where it does not go it stays, and that is told.
+	Follows bool
 }

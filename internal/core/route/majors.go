@@ -151,7 +151,11 @@ func (r *planner) destinations(runtimes bool) error {
 			why, reason = fmt.Sprintf("%s is to be %s, since %s", s, w.Range, w.Because), w.Because
 		}
 		_, err := r.moveTo(s, title, why, reason, w.Range.Contains)
-		if errors.As(err, new(*solve.Conflict)) && w.Because != "" {
+		var conflict *solve.Conflict
+		if errors.As(err, &conflict) && w.Because != "" {
+			if w.Follows {
+				r.notices = append(r.notices, fmt.Sprintf("%s stays at %s, and does not go to %s, which %s: %s", s, s.At, title, w.Because, firstFacts(conflict)))
+			}
 			continue
 		}
 		if err != nil {

@@ -294,7 +294,8 @@ func (r *planner) lock() error {
 func (r *planner) refresh(id, title string) error {
 	bounds := r.held()
 	asked := func(s *Subject) bool {
-		return r.Reach >= version.Patch || id == "refresh" && (r.wish(s.Name) != nil || r.familyWish(s) != nil)
+		wish := cmp.Or(r.wish(s.Name), r.familyWish(s))
+		return r.Reach >= version.Patch || id == "refresh" && wish != nil && !wish.Follows
 	}
 	reach := r.Reach
 	if reach == version.Stay || reach == version.Major {

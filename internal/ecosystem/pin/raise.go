@@ -17,6 +17,8 @@ type Aim struct {
 	To     version.Version              // what is to be stated
 	Low    version.Version              // the least that a range or list is to admit
 	Enough func(v version.Version) bool // whether a list's entry may stay
+	// Known are releases that are known to exist, for places that state a whole version.
+	Known []version.Version
 	// Promise is the least that places are to admit which promise it to who uses the project; nil for Low.
 	Promise version.Version
 }
@@ -77,8 +79,12 @@ func (r *raiser) file(pins []model.Pin) {
 			lists[p.List.Start] = append(lists[p.List.Start], p)
 		case below(p, r.target(p)) && !r.agrees(p):
 			r.sites = append(r.sites, p.Site)
-			r.put(p.Site.Start, p.Site.End, restate(p, r.target(p)))
-			if to := r.target(p).String(); p.Whole && strings.Count(to, ".") < 2 {
+			target := r.target(p)
+			if p.Whole {
+				target = r.newestKnown(target)
+			}
+			r.put(p.Site.Start, p.Site.End, restate(p, target))
+			if to := target.String(); p.Whole && strings.Count(to, ".") < 2 {
 				r.notes = append(r.notes, fmt.Sprintf(
 					"%s: a whole version has to stand there, and of %s none is known but the first: put the current one there", p.Site, to,
 				))
@@ -116,6 +122,20 @@ func (r *raiser) target(p model.Pin) version.Version {
 		return r.aim.To
 	}
 	return r.aim.Low
+}
+
+// newestKnown is the newest release that is known of those that a version stands for; the version itself where none is.
+func (r *raiser) newestKnown(to version.Version) version.Version {
+	var newest version.Version
+	for _, v := range r.aim.Known {
+		if version.CompareStated(v.String(), to.String()) == 0 && r.aim.Enough(v) && (newest == nil || v.Compare(newest) > 0) {
+			newest = v
+		}
+	}
+	if newest == nil {
+		return to
+	}
+	return newest
 }
 
 func (r *raiser) put(start, end int, text string) {

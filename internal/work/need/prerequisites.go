@@ -33,6 +33,7 @@ type Found struct {
 	Legs    []model.Leg // the route's, with those that must come before them
 	Notices []string
 	First   []world.Destination // packages that rules need, and that should go first
+	Follow  []world.Destination // packages that describe a runtime that was asked for: they follow it where they can
 }
 
 // Before puts legs before those that need them: runtimes, tools, platforms and
@@ -44,7 +45,7 @@ func Before(ctx context.Context, asker Asker, r world.Request, along Along) (*Fo
 		return nil, err
 	}
 	first, err := w.first(ctx)
-	return &Found{w.legs, w.notices, first}, err
+	return &Found{Legs: w.legs, Notices: w.notices, First: first, Follow: w.follow()}, err
 }
 
 // prerequisites walks along a route from state to state.
@@ -57,7 +58,8 @@ type prerequisites struct {
 	legs    []model.Leg
 	notices []string
 	told    map[string]bool
-	wishes  map[model.Subject]version.Range // runtimes and the like that are destinations
+	wishes  map[model.Subject]version.Range   // runtimes and the like that are destinations
+	moved   map[model.Subject]version.Version // where these go
 }
 
 func (w *prerequisites) walk(ctx context.Context) error {
@@ -177,7 +179,7 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	w.wishes = map[model.Subject]version.Range{}
+	w.wishes, w.moved = map[model.Subject]version.Range{}, map[model.Subject]version.Version{}
 	for _, text := range w.request.To {
 		d, err := world.ReadDestination(text)
 		if err != nil {
@@ -233,6 +235,7 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 		if platform, err = w.raise(ctx, platform, n, "asked for", nil); err != nil {
 			return nil, err
 		}
+		w.moved[s] = n.To
 	}
 	return platform, nil
 }
@@ -429,6 +432,37 @@ func inOrder(needs []*Need) []*Need {
 		visit(n)
 	}
 	return list
+}
+
+// follow are the packages that describe a runtime which was asked for, and that are older than it.
+func (w *prerequisites) follow() (list []world.Destination) {
+	for subject, to := range w.moved {
+		pkg, rng, ok := pin.Describes(subject, to)
+		if !ok {
+			continue
+		}
+		for _, part := range w.along.Start.Parts {
+			if part.Eco.Kind() != pkg.Kind {
+				continue
+			}
+			for _, r := range part.Find(pkg.Name) {
+				at, err := part.Eco.Order().Parse(part.LockedAt(r.Name))
+				if err != nil || r.Fixed != "" || version.CompareStated(at.String(), rng) >= 0 || w.names(r.Name) {
+					continue
+				}
+				list = append(list, world.Destination{
+					Name: r.Name, Range: rng, Text: r.Name + "@" + rng, Because: fmt.Sprintf("describes %s %s", subject, to), Follows: true,
+				})
+			}
+		}
+	}
+	return list
+}
+
+// names tells whether a request says itself where a package is to be.
+func (w *prerequisites) names(name string) bool {
+	return slices.Contains(w.Hold, name) || slices.Contains(w.request.DoWithout, name) ||
+		slices.ContainsFunc(w.request.To, func(text string) bool { return strings.HasPrefix(text, name+"@") })
 }
 
 // first are the packages that rules need at the end, that did not do at the

@@ -265,7 +265,7 @@ func (p *planner) routePart(
 				return nil, nil, err
 			}
 		}
-		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.Name, Range: rng, Text: d.Text, Because: d.Because})
+		plan.Wishes = append(plan.Wishes, route.Wish{Name: d.Name, Range: rng, Text: d.Text, Because: d.Because, Follows: d.Follows})
 	}
 	plan.Wishes = eachDeclared(part, plan.Wishes)
 	changes := len(plan.Replaced) > 0 ||

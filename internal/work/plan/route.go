@@ -189,9 +189,13 @@ func (p *planner) plan(ctx context.Context, opt world.Request) (*Planned, error)
 // planOnce computes the legs for what is asked for, and nothing else.
 func (p *planner) planOnce(ctx context.Context, opt world.Request) (*Planned, error) {
 	var first []world.Destination // packages that rules need, which go before what needs them
+	var follow follow
 	defer func() { p.raised = nil }()
 	for round := 1; ; round++ {
-		r, err := p.planPackages(ctx, opt, first)
+		r, err := p.planPackages(ctx, opt, slices.Concat(first, follow.wishes))
+		if follow.gaveWay(err) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -199,7 +203,7 @@ func (p *planner) planOnce(ctx context.Context, opt world.Request) (*Planned, er
 		if err != nil {
 			return nil, err
 		}
-		r.Route.Legs, r.Notices = found.Legs, append(r.Notices, found.Notices...)
+		r.Route.Legs, r.Notices = found.Legs, slices.Concat(r.Notices, found.Notices, follow.stay)
 		if opt.Reach == world.ReachFix {
 			packages, err := p.desk.Effective(ctx, r.End())
 			if err != nil {
@@ -217,7 +221,7 @@ func (p *planner) planOnce(ctx context.Context, opt world.Request) (*Planned, er
 		higher := slices.ContainsFunc(slices.Collect(maps.Keys(raised)), func(s model.Subject) bool {
 			return p.raised[s] == nil || raised[s].Compare(p.raised[s]) > 0
 		})
-		if len(more) == 0 && !higher || round == maxRounds {
+		if follows := follow.add(found.Follow); len(more) == 0 && !higher && !follows || round == maxRounds {
 			return r, nil
 		}
 		first, p.raised = append(first, more...), raised

@@ -16,7 +16,7 @@ import (
 
 // Raise gives the edits that take all places that state a subject, in a tree,
 // to an aim. Manifests are settled again afterwards, so that their locks say the
-// same as they do. With others, what ecosystems move themselves is left out.
+// same as they do. Releases that this machine has are known. With others, what ecosystems move themselves is left out.
 func Raise(ctx context.Context, d *desk.Desk, t *tree.Tree, subject model.Subject, aim pin.Aim, others bool) (*pin.Raised, error) {
 	places, err := t.Places()
 	if err != nil {
@@ -31,11 +31,22 @@ func Raise(ctx context.Context, d *desk.Desk, t *tree.Tree, subject model.Subjec
 		}
 		inFiles = append(inFiles, q)
 	}
+	for _, i := range d.Machine().Versions(ctx, subject) {
+		if v, err := (version.Plain{}).Parse(i.Version); err == nil {
+			aim.Known = append(aim.Known, v)
+		}
+	}
 	raised, err := pin.Raise(t.Files.FS, inFiles, aim)
 	if err != nil {
 		return nil, err
 	}
-	return raised, r.settle(ctx, raised)
+	if err := r.settle(ctx, raised); err != nil {
+		return nil, err
+	}
+	if note := pin.Beside(t.Files, places.Of(subject), aim); note != "" && len(raised.Edits) > 0 {
+		raised.Notes = append(raised.Notes, note)
+	}
+	return raised, nil
 }
 
 // raiser lets ecosystems follow where places were raised.

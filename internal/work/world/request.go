@@ -70,6 +70,7 @@ func (r Request) Clone() Request {
 type Destination struct {
 	Name, Range, Text string
 	Because           string // why another destination needs it; empty for one that was asked for
+	Follows           bool   // it follows what was asked for, and stays where it cannot
 }
 
 // ReadDestination reads NAME@RANGE.
