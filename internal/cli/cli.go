@@ -334,15 +334,16 @@ func (a *app) conflict(err error, title string) error {
 		return oerr
 	}
 	var out []output.WayOut
+	var beyond *output.DeadEnd
 	var no *ways.NoWay
 	if errors.As(err, &no) {
-		out = append([]output.WayOut{}, no.Ways...)
+		out, beyond = append([]output.WayOut{}, no.Ways...), no.DeadEnd()
 	}
 	steps := ways.ProofSteps(c)
 	if err := a.drawing(func(file string) ([]byte, error) { return drawing.Proof(file, steps) }); err != nil {
 		return err
 	}
-	if err := o.Conflict(title, steps, out); err != nil {
+	if err := o.Conflict(title, steps, out, beyond); err != nil {
 		return err
 	}
 	return errProblem

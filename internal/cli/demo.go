@@ -268,7 +268,7 @@ func (d *demoStory) noWay(title string, opt world.Request) func() error {
 		if !errors.As(err, &no) {
 			return fmt.Errorf("the demo expects a conflict here, but got %v", err)
 		}
-		return d.out.Conflict("There is no way to "+destination+":", ways.ProofSteps(no.Conflict), no.Ways)
+		return d.out.Conflict("There is no way to "+destination+":", ways.ProofSteps(no.Conflict), no.Ways, no.DeadEnd())
 	}
 }
 

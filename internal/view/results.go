@@ -50,6 +50,8 @@ type (
 		Proof []string           `json:"proof"`
 		Steps []output.ProofStep `json:"steps"`
 		Ways  []output.WayOut    `json:"ways,omitempty"`
+		// Beyond is a second dead end behind the first.
+		Beyond *output.DeadEnd `json:"beyond,omitempty"`
 	}
 )
 
@@ -380,13 +382,17 @@ const wide = 110
 
 // Conflict shows the proof that a destination cannot be reached.
 // ways are what would do instead; nil where nobody looked for any.
-func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayOut) error {
+func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayOut, beyond *output.DeadEnd) error {
 	d := &doc.Document{}
-	lines := make([]string, len(proof))
-	for i, s := range proof {
-		lines[i] = s.Line
-	}
+	lines := linesOf(proof)
 	d.Add(doc.Heading{Title: title, Note: ""}, proofList(lines))
+	if beyond != nil {
+		even := beyond.Option // "without --hold NAME"
+		if strings.HasPrefix(even, "-") {
+			even = "with " + even
+		}
+		d.Add(doc.Gap{}, doc.Line{doc.Plain("Even %s there is none:", even)}, proofList(linesOf(beyond.Proof)))
+	}
 	if ways != nil && len(ways) == 0 {
 		d.Add(doc.Gap{}, doc.Line{doc.Plain("No way out was found: nothing that was tried instead does.")})
 	}
@@ -418,7 +424,16 @@ func (o Out) Conflict(title string, proof []output.ProofStep, ways []output.WayO
 			doc.Line{doc.Plain("What would do instead, each tried; "), doc.Strong("--take NUMBER"), doc.Plain(" goes that way:")}, rows,
 		)
 	}
-	return o.show("conflict", conflict{title, lines, proof, ways}, d)
+	return o.show("conflict", conflict{title, lines, proof, ways, beyond}, d)
+}
+
+// linesOf are the sentences of a proof, as they are printed.
+func linesOf(proof []output.ProofStep) []string {
+	lines := make([]string, len(proof))
+	for i, s := range proof {
+		lines[i] = s.Line
+	}
+	return lines
 }
 
 // checklist shows what must be tried by hand, and what was found.

@@ -73,7 +73,7 @@ func TestJSONNamesItsSchemaFirst(t *testing.T) {
 		"bellwether/survey/1":   func(o Out) error { return o.Survey(survey) },
 		"bellwether/status/1":   func(o Out) error { return o.Status(&output.StatusResult{}) },
 		"bellwether/route/1":    func(o Out) error { return o.Route(&output.RouteResult{}) },
-		"bellwether/conflict/1": func(o Out) error { return o.Conflict("no", nil, nil) },
+		"bellwether/conflict/1": func(o Out) error { return o.Conflict("no", nil, nil, nil) },
 		"bellwether/verify/1":   func(o Out) error { return o.Verify(&finding.Result{Verification: &finding.Verification{}}) },
 		"bellwether/leg/1":      func(o Out) error { return o.Leg(&finding.LegResult{Verification: &finding.Verification{}}) },
 		"bellwether/explain/1":  func(o Out) error { return o.Explain(nil) },

@@ -130,6 +130,13 @@ func (r Rename) Of(path string) (renamed string, ok bool) {
 	return r.New + rest, true
 }
 
+// Double is a version of a package that came in beside the one that the component requires itself, in another major.
+type Double struct {
+	Name    string   // as it is required
+	Version string   // of the one that came in
+	For     []string // the requirements that it came in for, by their names
+}
+
 // State is a solved state of a component, and how it differs from the present one.
 type State struct {
 	Moves   []model.Move // of direct requirements, from the present state
@@ -140,6 +147,8 @@ type State struct {
 	// Notable are changes below the requirements that nobody should miss, as sentences: what
 	// goes down, changes its licence, runs something.
 	Notable []string
+	// Doubled are further majors that came in of what the component requires itself.
+	Doubled []Double
 	// Edits are the new contents of the files that differ.
 	Edits []model.FileEdit
 }

@@ -159,6 +159,12 @@ type ProofStep struct {
 	Facts  []string `json:"facts,omitempty"` // one by one, where the sentence tells several
 }
 
+// DeadEnd is a second conflict behind the one that is told first.
+type DeadEnd struct {
+	Option string      `json:"option"` // what makes the first give way: of the command, to be given besides or left out
+	Proof  []ProofStep `json:"proof"`
+}
+
 // ReleaseLine is one release in a list.
 type ReleaseLine struct {
 	Version    string    `json:"version"`

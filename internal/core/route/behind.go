@@ -207,3 +207,20 @@ func (r *planner) shunned(behind []left) {
 		r.notices = append(r.notices, fmt.Sprintf("%s do not go to %s; of each: %s", listed(short), k.line, k.reason))
 	}
 }
+
+// tellExact tells of versions that somebody decided on, where newer ones are within reach.
+func (r *planner) tellExact() {
+	var names []string
+	for _, s := range r.Subjects {
+		newer := func(v version.Version) bool { return v.Compare(s.At) > 0 && r.Order.Step(s.At, v) <= r.Reach }
+		if s.Exact && !s.Held && s.At != nil && r.wish(s.Name) == nil && slices.ContainsFunc(s.candidates(nil), newer) {
+			names = append(names, fmt.Sprintf("%s (%s)", s, s.Stated))
+		}
+	}
+	switch {
+	case len(names) == 1:
+		r.notices = append(r.notices, names[0]+" is stated as one version among ranges, and stays; --to NAME@RANGE moves it")
+	case len(names) > 1:
+		r.notices = append(r.notices, listed(names)+" are stated as one version each among ranges, and stay; --to NAME@RANGE moves one")
+	}
+}

@@ -63,7 +63,8 @@ func (r *planner) bundles() (went map[*Subject]bool, err error) {
 	return went, nil
 }
 
-// fits tells whether a subject goes to a line while all others stay, and what comes with it needs nothing that is not there.
+// fits tells whether a subject goes to a line while all others stay, and what comes with it needs nothing that is not there
+// and is no second major of anything that is required.
 func (r *planner) fits(s *Subject, line version.Version) (bool, error) {
 	state, err := r.try(r.goalOf(s, "", s.inLine(line)))
 	if errors.As(err, new(*solve.Conflict)) {
@@ -73,7 +74,7 @@ func (r *planner) fits(s *Subject, line version.Version) (bool, error) {
 		return false, err
 	}
 	own := append(r.with(s), s)
-	if slices.ContainsFunc(state.Moves, func(m model.Move) bool { return !overlap(r.moved(m), own) }) {
+	if len(state.Doubled) > 0 || slices.ContainsFunc(state.Moves, func(m model.Move) bool { return !overlap(r.moved(m), own) }) {
 		return false, nil
 	}
 	unmet, err := r.world.Unmet(r.ctx, state)

@@ -118,23 +118,6 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 	return r.legs, r.notices, nil
 }
 
-// tellExact tells of versions that somebody decided on, where newer ones are within reach.
-func (r *planner) tellExact() {
-	var names []string
-	for _, s := range r.Subjects {
-		newer := func(v version.Version) bool { return v.Compare(s.At) > 0 && r.Order.Step(s.At, v) <= r.Reach }
-		if s.Exact && !s.Held && s.At != nil && r.wish(s.Name) == nil && slices.ContainsFunc(s.candidates(nil), newer) {
-			names = append(names, fmt.Sprintf("%s (%s)", s, s.Stated))
-		}
-	}
-	switch {
-	case len(names) == 1:
-		r.notices = append(r.notices, names[0]+" is stated as one version among ranges, and stays; --to NAME@RANGE moves it")
-	case len(names) > 1:
-		r.notices = append(r.notices, listed(names)+" are stated as one version each among ranges, and stay; --to NAME@RANGE moves one")
-	}
-}
-
 // step makes legs of one kind.
 type step struct {
 	run   func() error
@@ -197,6 +180,9 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 	}
 	along := map[string]string{}
 	if goal, state, err = r.follow(goal, state, along); err != nil {
+		return false, err
+	}
+	if goal, state, err = r.single(goal, state, along); err != nil {
 		return false, err
 	}
 	if goal, state, err = r.met(goal, state); err != nil {

@@ -52,7 +52,7 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 		}
 		c := output.SurveyComponent{
 			Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Manifest: part.Manifest, Lock: part.LockFiles(), Lockless: part.Lockless,
-			Notes:        part.Notes,
+			Notes:        slices.Concat(part.Notes, outOfStep(part)),
 			Requirements: make([]output.SurveyRequirement, len(requirements)), Indirect: len(part.Requirements) - len(requirements),
 		}
 		requirements = inEffect(ctx, d, part, requirements)
@@ -106,6 +106,26 @@ func Survey(ctx context.Context, d *desk.Desk, t *tree.Tree, opt SurveyOptions) 
 		}
 	}
 	return s, joined(problems)
+}
+
+// outOfStep tells of requirements whose locked version is not what the manifest asks for.
+func outOfStep(part *tree.Part) (notes []string) {
+	if len(part.Locks) == 0 || part.Lockless {
+		return nil
+	}
+	order := part.Eco.Order()
+	for _, r := range part.Requirements {
+		rng, err := order.ParseRange(r.Range)
+		at, wrong := order.Parse(r.Locked)
+		if err != nil || wrong != nil || r.Range == "" || r.Fixed != "" || r.Peer || rng.Contains(at) {
+			continue
+		}
+		notes = append(notes, fmt.Sprintf(
+			"%s asks for %s %s, and %s has %s: the lock is out of step with its manifest",
+			r.Site, r.Name, r.Range, part.LockFiles(), r.Locked,
+		))
+	}
+	return notes
 }
 
 // silent tells of each server that gave several packages no answer once, with all that was asked of it, in the place of one error

@@ -27,6 +27,8 @@ type NoWay struct {
 	Ways     []output.WayOut // each was tried, and solves; the cheapest first
 	// Take makes the request such that a way is gone, by the index of Ways.
 	Take []func(r *world.Request)
+	// Beyond is a second dead end behind the first; nil where one change of what was asked for, or none, leads to a way.
+	Beyond *Beyond
 	// Raise is a runtime that the way goes by if it is raised; nil for none.
 	Raise *world.Destination
 }
@@ -52,6 +54,20 @@ func ProofSteps(c *solve.Conflict) []output.ProofStep {
 		steps[i] = output.ProofStep{Number: s.Number, Line: lines[i], From: s.From, About: s.About, Facts: s.Facts}
 	}
 	return steps
+}
+
+// Beyond is the conflict that is left when what the first one is about gives way.
+type Beyond struct {
+	Option   string // what makes the first one give way
+	Conflict *solve.Conflict
+}
+
+// DeadEnd gives a second dead end in the form of results; nil for none.
+func (n *NoWay) DeadEnd() *output.DeadEnd {
+	if n.Beyond == nil {
+		return nil
+	}
+	return &output.DeadEnd{Option: n.Beyond.Option, Proof: ProofSteps(n.Beyond.Conflict)}
 }
 
 // maxTrials bounds how many relaxations, and pairs of them, are tried.
@@ -82,7 +98,28 @@ func Find(ctx context.Context, w *world.World, s *shelf.Shelf, plan *route.Plan,
 		}
 	}
 	f.sort()
+	f.no.Beyond = f.second()
 	return f.no, nil
+}
+
+// second is the dead end behind the first: what one change alone, of those that the cheapest way has, runs into. Where there is no
+// way, it is what the cheapest change runs into that is about something else.
+func (f *finder) second() *Beyond {
+	var of []relaxation
+	if len(f.no.Ways) > 0 {
+		of = f.made[0]
+		if len(of) < 2 {
+			return nil
+		}
+	}
+	first := f.no.Conflict.Error()
+	for _, b := range f.failed {
+		in := slices.ContainsFunc(of, func(x relaxation) bool { return x.option == b.Option })
+		if (of == nil || in) && b.Conflict.Error() != first {
+			return &b
+		}
+	}
+	return nil
 }
 
 // search tries changes by themselves, two at a time, and as few as do together.
@@ -195,6 +232,8 @@ type finder struct {
 	whole bool        // some way reaches all that was asked for
 	// farther allows what nobody would do unless there is nothing else.
 	farther bool
+	failed  []Beyond       // what single changes ran into that give up nothing
+	made    [][]relaxation // the changes of each way
 	// branches that compat books name, by versions and in repositories
 	branches []branched
 	sources  []shelf.Source
@@ -260,6 +299,9 @@ func (f *finder) try(ctx context.Context, relaxations ...relaxation) (bool, erro
 	state, err := f.solve(ctx, relaxations)
 	if c := (*solve.Conflict)(nil); errors.As(err, &c) {
 		f.meet(c)
+		if x := relaxations[0]; len(relaxations) == 1 && !x.givesUp && !strings.Contains(x.option, "%s") {
+			f.failed = append(f.failed, Beyond{x.option, c})
+		}
 		return false, nil
 	}
 	if err != nil {
@@ -316,7 +358,7 @@ func (f *finder) note(relaxations []relaxation, to []string, state *contract.Sta
 		}
 	}
 	f.whole = f.whole || !slices.ContainsFunc(relaxations, func(x relaxation) bool { return x.givesUp })
-	f.no.Ways = append(f.no.Ways, way)
+	f.no.Ways, f.made = append(f.no.Ways, way), append(f.made, relaxations)
 	f.no.Take = append(f.no.Take, func(r *world.Request) {
 		for i, x := range relaxations {
 			x.take(r, to[i])
@@ -336,10 +378,11 @@ func (f *finder) sort() {
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(f.no.Ways[a].Cost, f.no.Ways[b].Cost) })
 	var ways []output.WayOut
 	var take []func(*world.Request)
+	var made [][]relaxation
 	for _, i := range order[:min(len(order), maxWays)] {
-		ways, take = append(ways, f.no.Ways[i]), append(take, f.no.Take[i])
+		ways, take, made = append(ways, f.no.Ways[i]), append(take, f.no.Take[i]), append(made, f.made[i])
 	}
-	f.no.Ways, f.no.Take = ways, take
+	f.no.Ways, f.no.Take, f.made = ways, take, made
 }
 
 // lineOf is the line of a version where that is a range which has it, else the

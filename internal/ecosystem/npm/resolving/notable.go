@@ -87,6 +87,7 @@ func (s *resolver) notable() []string {
 	}
 	say := func(n *tree.Node, format string, args ...any) { because(s.firstAsker(n, ""), format, args...) }
 	elsewhere := map[string][]*tree.Node{} // by the sentence's end
+	var several []string                   // names that came to be there in several majors
 	for _, name := range packagejson.Collated(after) {
 		now := after[name]
 		was := before[name]
@@ -129,6 +130,14 @@ func (s *resolver) notable() []string {
 			elsewhere[change] = append(elsewhere[change], now.highest)
 		}
 		if len(now.majors) > len(was.majors) && len(was.majors) == 1 {
+			several = append(several, name)
+		}
+	}
+	if len(several) > manyMoved {
+		notes = append(notes, fmt.Sprintf("%d packages are there in several majors now: %s", len(several), spelling.Few(several, 8)))
+	} else {
+		for _, name := range several {
+			now := after[name]
 			who := cmp.Or(s.firstAsker(now.lowest, now.highest.Version), s.firstAsker(now.highest, now.lowest.Version))
 			because(who, "%s is there in %d majors now, %s and %s", name, len(now.majors), now.lowest.Version, now.highest.Version)
 		}
@@ -149,8 +158,8 @@ func (s *resolver) notable() []string {
 	return notes
 }
 
-// manyMoved is up to how many packages from another source are told one by one. A
-// project that goes to another registry has all of them there.
+// manyMoved is up to how many packages of one trait are told one by one: a project that goes to another registry has all of them
+// there.
 const manyMoved = 3
 
 // added are the texts of now that were not there.

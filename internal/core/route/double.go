@@ -1,0 +1,61 @@
+package route
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"bellwether/internal/core/contract"
+	"bellwether/internal/core/solve"
+	"bellwether/internal/core/version"
+)
+
+// single sees that a leg brings no other major of what the project requires itself, where something that goes along helps: what the
+// other one came for goes to a release that does with the project's own, or what is required goes to the major that came. Where
+// nothing helps, the state stays as it was, and tells of the second one. Why each goes is put into along, by its key.
+func (r *planner) single(goal contract.Goal, state *contract.State, along map[string]string) (contract.Goal, *contract.State, error) {
+	for _, d := range state.Doubled {
+		for _, with := range r.uniting(goal, d) {
+			more := goal
+			more.Bounds = maps.Clone(goal.Bounds)
+			more.Bounds[with.s.Name] = contract.Bound{Allow: with.s.inLine(with.line), Newest: true, Why: toBe(with.s, with.line)}
+			next, err := r.try(more)
+			if errors.As(err, new(*solve.Conflict)) {
+				continue
+			}
+			if err != nil {
+				return goal, state, err
+			}
+			if len(next.Doubled) >= len(state.Doubled) || slices.ContainsFunc(next.Doubled, func(o contract.Double) bool { return o.Name == d.Name }) {
+				continue
+			}
+			along[with.s.Name] = fmt.Sprintf("without it there would be another %s, %s", d.Name, d.Version)
+			return r.single(more, next, along)
+		}
+	}
+	return goal, state, nil
+}
+
+// uniter is a line to which a subject may go so that one major is left.
+type uniter struct {
+	s    *Subject
+	line version.Version
+}
+
+// uniting are the ways to have one major, the nearest first.
+func (r *planner) uniting(goal contract.Goal, d contract.Double) (ways []uniter) {
+	for _, name := range append(slices.Clone(d.For), d.Name) {
+		for _, s := range r.named(name) {
+			if goal.Leads(s.Name) >= 0 || !r.climbs(s) || s.Runtime {
+				continue
+			}
+			for _, line := range s.newerLines() {
+				if name != d.Name || line.Line() == r.lineOf(d.Version) {
+					ways = append(ways, uniter{s, line})
+				}
+			}
+		}
+	}
+	return ways
+}
