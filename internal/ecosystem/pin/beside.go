@@ -132,12 +132,3 @@ func leaving(old []model.Pin, aim Aim) (left []version.Version) {
 	}
 	return left
 }
-
-// Describes tells which package describes a runtime to a compiler, and at which versions: those of its line. It is false for a
-// runtime that none describes.
-func Describes(subject model.Subject, to version.Version) (pkg model.Subject, rng string, ok bool) {
-	if subject != (model.Subject{Kind: "runtime", Name: "node"}) {
-		return pkg, "", false
-	}
-	return model.Subject{Kind: "npm", Name: "@types/node"}, to.Line(), true
-}

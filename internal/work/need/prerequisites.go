@@ -436,24 +436,20 @@ func inOrder(needs []*Need) []*Need {
 
 // follow are the packages that describe a runtime which was asked for, and that are older than it.
 func (w *prerequisites) follow() (list []world.Destination) {
-	for subject, to := range w.moved {
-		pkg, rng, ok := pin.Describes(subject, to)
-		if !ok {
-			continue
-		}
-		for _, part := range w.along.Start.Parts {
-			if part.Eco.Kind() != pkg.Kind {
+	for _, part := range w.along.Start.Parts {
+		for _, r := range part.Requirements {
+			of, _ := world.Describes(part, r.Name)
+			to, moved := w.moved[of]
+			if !moved {
 				continue
 			}
-			for _, r := range part.Find(pkg.Name) {
-				at, err := part.Eco.Order().Parse(part.LockedAt(r.Name))
-				if err != nil || r.Fixed != "" || version.CompareStated(at.String(), rng) >= 0 || w.names(r.Name) {
-					continue
-				}
-				list = append(list, world.Destination{
-					Name: r.Name, Range: rng, Text: r.Name + "@" + rng, Because: fmt.Sprintf("describes %s %s", subject, to), Follows: true,
-				})
+			at, err := part.Eco.Order().Parse(part.LockedAt(r.Name))
+			if err != nil || r.Fixed != "" || version.CompareStated(at.String(), to.Line()) >= 0 || w.names(r.Name) {
+				continue
 			}
+			list = append(list, world.Destination{
+				Name: r.Name, Range: to.Line(), Text: r.Name + "@" + to.Line(), Because: fmt.Sprintf("describes %s %s", of, to), Follows: true,
+			})
 		}
 	}
 	return list

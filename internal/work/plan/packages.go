@@ -313,6 +313,7 @@ func (p *planner) routePart(
 		}
 		return nil, nil, no
 	}
+	notices = append(notices, w.Raising(notices, p.shelf.Lines)...)
 	if err == nil && len(legs) > 0 {
 		notices = append(notices, world.Parted(world.Companions(ctx, part, w.Registry), plan, legs)...)
 	}

@@ -3,6 +3,7 @@ package world
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -73,6 +74,7 @@ func (w *World) Lacks(ctx context.Context, needs []model.Need, development bool)
 			w.answers[q] = w.lacking(ctx, q)
 		}
 		if lacks := w.answers[q]; lacks != "" {
+			w.lacked[lacks] = n
 			return lacks
 		}
 	}
@@ -118,4 +120,47 @@ func (w *World) lacking(ctx context.Context, q asked) string {
 		return fmt.Sprintf("%s %s, and %s is installed", q.subject.Name, q.rng, installed[0].Version)
 	}
 	return ""
+}
+
+// Raising tells which runtimes and the like are to be asked for so that what is told to stay goes, a sentence each: the lowest line
+// that meets most of what they are wanted for.
+func (w *World) Raising(told []string, lines func(model.Subject) []version.Version) (notices []string) {
+	wanted := map[model.Subject][]version.Range{}
+	for lacks, n := range w.lacked {
+		rng, err := version.Plain{}.ParseRange(n.Range)
+		if err == nil && slices.ContainsFunc(told, func(text string) bool { return strings.HasSuffix(text, lacks) }) {
+			wanted[n.Subject] = append(wanted[n.Subject], rng)
+		}
+	}
+	for _, subject := range slices.SortedFunc(maps.Keys(wanted), model.Subject.Compare) {
+		lowest, most := version.Version(nil), 0
+		for _, line := range lines(subject) {
+			v, err := version.Plain{}.Newest(line.String())
+			if err != nil {
+				continue
+			}
+			met := 0
+			for _, rng := range wanted[subject] {
+				if rng.Contains(v) {
+					met++
+				}
+			}
+			if met > most || met == most && lowest != nil && v.Compare(lowest) < 0 {
+				lowest, most = v, met
+			}
+		}
+		if lowest == nil {
+			continue
+		}
+		who := "those"
+		if most < len(wanted[subject]) {
+			who = "some of those"
+		}
+		does := fmt.Sprintf("--to %s@%s lets", subject, lowest)
+		if places, err := w.tree.Places(); err == nil && len(places.Of(subject)) == 0 {
+			does = fmt.Sprintf("%s %s, once it is installed, lets", subject, lowest)
+		}
+		notices = append(notices, fmt.Sprintf("%s %s go that stay for want of a newer %s", does, who, subject.Name))
+	}
+	return notices
 }

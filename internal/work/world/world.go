@@ -29,8 +29,9 @@ type World struct {
 	desk     *desk.Desk
 	tree     *tree.Tree // at the present state
 	last     *contract.State
-	after    *tree.Part       // the component in the last state that was looked at
-	answers  map[asked]string // what was asked of needs, and is not met
+	after    *tree.Part            // the component in the last state that was looked at
+	answers  map[asked]string      // what was asked of needs, and is not met
+	lacked   map[string]model.Need // needs that are not met, by how that is told
 }
 
 // Of gives the world of a component of a project.
@@ -39,7 +40,7 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part) (*Worl
 	if err != nil {
 		return nil, err
 	}
-	return &World{Part: part, Registry: r, desk: d, tree: t, answers: map[asked]string{}}, nil
+	return &World{Part: part, Registry: r, desk: d, tree: t, answers: map[asked]string{}, lacked: map[string]model.Need{}}, nil
 }
 
 // Files are the project's at the present state.
