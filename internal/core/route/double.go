@@ -13,8 +13,12 @@ import (
 
 // single sees that a leg brings no other major of what the project requires itself, where something that goes along helps: what the
 // other one came for goes to a release that does with the project's own, or what is required goes to the major that came. Where
-// nothing helps, the state stays as it was, and tells of the second one. Why each goes is put into along, by its key.
+// nothing helps, the state stays as it was, and tells of the second one. Why each goes is put into along, by its key. Where majors
+// are out of reach, that is so only beside what was asked for by name.
 func (r *planner) single(goal contract.Goal, state *contract.State, along map[string]string) (contract.Goal, *contract.State, error) {
+	if r.Reach != version.Major && (r.lead == nil || r.unasked) {
+		return goal, state, nil
+	}
 	for _, d := range state.Doubled {
 		for _, with := range r.uniting(goal, d) {
 			more := goal

@@ -376,10 +376,19 @@ func (r *Repo) Ignored(ctx context.Context, dir string, paths []string) (map[str
 	return ignored, nil
 }
 
+// Tip is the commit that a branch is at, "" for a branch that does not exist.
+func (r *Repo) Tip(ctx context.Context, branch string) string {
+	out, err := r.run(ctx, "rev-parse", "--verify", "-q", "refs/heads/"+branch)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
+}
+
 // Switch checks out a branch, and makes it at HEAD first if it does not exist.
 func (r *Repo) Switch(ctx context.Context, branch string) error {
 	args := []string{"switch", "-c", branch}
-	if _, err := r.run(ctx, "rev-parse", "--verify", "-q", "refs/heads/"+branch); err == nil {
+	if r.Tip(ctx, branch) != "" {
 		args = []string{"switch", branch}
 	}
 	return r.noted(ctx, change{What: switching}, func(r *Repo) error {

@@ -41,11 +41,11 @@ func (a *advance) checkout(ctx context.Context) error {
 		return nil
 	}
 	if a.journey.Branch == "" {
-		a.journey.From = a.repo.Branch(ctx)
-		a.journey.Branch = a.opt.Branch
-		if a.journey.Branch == "" {
-			a.journey.Branch = "bellwether/" + a.desk.Clock.Format("2006-01-02-1504")
+		branch, err := a.newBranch(ctx)
+		if err != nil {
+			return err
 		}
+		a.journey.From, a.journey.Branch = a.repo.Branch(ctx), branch
 		if err := a.kept.WriteJourney(a.journey); err != nil {
 			return err
 		}
@@ -54,6 +54,31 @@ func (a *advance) checkout(ctx context.Context) error {
 		return nil
 	}
 	return a.repo.Switch(ctx, a.journey.Branch)
+}
+
+// newBranch is the branch that a journey begins on: the one that was asked for, or one named for the time. Neither is at another
+// commit than what is checked out: the leg was made for that.
+func (a *advance) newBranch(ctx context.Context) (string, error) {
+	head, err := a.repo.Head(ctx)
+	if err != nil {
+		return "", err
+	}
+	free := func(branch string) bool { return slices.Contains([]string{"", head}, a.repo.Tip(ctx, branch)) }
+	if branch := a.opt.Branch; branch != "" {
+		if !free(branch) {
+			return "", &model.Fault{
+				Doing: "advancing", Wrong: fmt.Sprintf("the branch %s is there already, at another commit than what is checked out", branch),
+				Next: "name another with --branch, or git switch " + branch + " and compute the route there",
+			}
+		}
+		return branch, nil
+	}
+	named := "bellwether/" + a.desk.Clock.Format("2006-01-02-1504")
+	branch := named
+	for n := 2; !free(branch); n++ {
+		branch = fmt.Sprintf("%s-%d", named, n)
+	}
+	return branch, nil
 }
 
 // checkBranch refuses to go on with a route on another branch than the one it

@@ -2,9 +2,11 @@ package placing
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
+	"bellwether/internal/ecosystem/npm/packagejson"
 	"bellwether/internal/ecosystem/npm/tree"
 )
 
@@ -56,4 +58,33 @@ func samePeers(n, other *tree.Node) bool {
 		}
 	}
 	return true
+}
+
+// hoist puts a package at the top of which nothing is there any more, and new copies of one version are below: what was at the top
+// when they were placed has gone. Packages with peers stay where these meet. It tells whether it did.
+func (b *Builder) hoist() (some bool) {
+	copies := map[string]map[string][]*tree.Node{} // by name and version
+	b.Tree.Walk(func(n *tree.Node) {
+		if n.Parent == nil || n.Entry != nil || n.LinkTo != nil || n.InBundle || n.From == nil || len(n.From.Manifest().Peers) > 0 ||
+			n.Resolve(n.Name) != n || b.Tree.Root.Kids[n.Name] != nil {
+			return
+		}
+		if copies[n.Name] == nil {
+			copies[n.Name] = map[string][]*tree.Node{}
+		}
+		copies[n.Name][n.Version] = append(copies[n.Name][n.Version], n)
+	})
+	for _, name := range packagejson.Collated(copies) {
+		var most []*tree.Node
+		for _, version := range slices.Sorted(maps.Keys(copies[name])) {
+			if list := copies[name][version]; len(list) > max(1, len(most)) {
+				most = list
+			}
+		}
+		if len(most) > 0 && b.hidesNothing(b.Tree.Root, name, most[0].From) {
+			b.Become(b.Tree.Add(b.Tree.Root, name), most[0].From, most[0].Scope)
+			some = true
+		}
+	}
+	return some
 }
