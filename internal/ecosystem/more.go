@@ -92,6 +92,14 @@ type Brancher interface {
 	OfBranch(version string) bool
 }
 
+// Stater is a registry of an ecosystem whose requirements may take their version from elsewhere, and can state it themselves. It is
+// that of a Rewriter.
+type Stater interface {
+	// Stated is the version in effect of a requirement that takes it from elsewhere, and the name that this version says the package
+	// goes on under, empty for none. It is all empty for other requirements.
+	Stated(ctx context.Context, c *model.Component, name string) (version, goesOn string, err error)
+}
+
 // Archived is a registry that can show what is in the archive of a release.
 type Archived interface {
 	// Archive are the files of a release's archive that are wanted, in its order. The archive is

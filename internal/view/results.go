@@ -173,9 +173,9 @@ func moveGrid(moves []output.MoveSummary) doc.Grid {
 			from = "new"
 		}
 		because := m.Because
-		switch m.Becomes {
-		case "":
-		case m.Name:
+		switch {
+		case m.Becomes == "", m.Becomes == m.Name && m.Range == m.To:
+		case m.Becomes == m.Name:
 			because += ", from " + m.Range
 		default:
 			because += ", as " + m.Becomes

@@ -31,6 +31,7 @@ type Change struct {
 	Why      string
 	Title    string // of a leg that makes nothing but this; empty for one that says the names
 	Asked    bool   // somebody named it as a destination
+	First    bool   // it goes before anything is refreshed
 }
 
 // Rule says that its terms do not all hold.

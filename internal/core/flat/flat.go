@@ -77,6 +77,7 @@ type Need struct {
 	Sense   Sense
 	Options []Option
 	Text    string // the need in the words of who states it: "hawser ^2"
+	About   string // what it is about where it has no options
 }
 
 // Index answers what is published. Its methods are called concurrently; what they answer is

@@ -149,5 +149,5 @@ func (s *resolver) each(n *node, need Need, more string) solve.Each {
 			return strings.TrimSpace(fmt.Sprintf("%s %s %s %s", n.key, which, verb, wants)) + more
 		}}
 	}
-	return solve.Each{Series: s.series[key], Want: need.Text}
+	return solve.Each{Series: s.series[key], Want: need.Text, About: need.About}
 }

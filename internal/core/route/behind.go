@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
 )
@@ -76,7 +77,9 @@ func (r *planner) catchUp() error {
 			}
 		}
 		if was.conflict != nil {
-			list = append(list, leftBehind(s, newest, was.conflict))
+			l := leftBehind(s, toBe(s, newest), was.conflict)
+			l.line = newest.Line()
+			list = append(list, l)
 		}
 	}
 	r.notices = append(r.notices, tellLeft(list)...)
@@ -86,7 +89,11 @@ func (r *planner) catchUp() error {
 
 // why is the conflict of a line that a subject does not go to; nil if it could.
 func (r *planner) why(s *Subject, line version.Version) (*solve.Conflict, error) {
-	goal := r.goalOf(s, toBe(s, line), s.inLine(line))
+	return r.whyNot(r.goalOf(s, toBe(s, line), s.inLine(line)), s)
+}
+
+// whyNot is the conflict of a goal that is about a subject; nil if there is none.
+func (r *planner) whyNot(goal contract.Goal, s *Subject) (*solve.Conflict, error) {
 	goal.Bounds = r.oneByOne(goal.Bounds)
 	state, err := r.try(goal)
 	if err == nil {
@@ -115,10 +122,11 @@ type left struct {
 	cause          string   // those that say where others are
 }
 
-func leftBehind(s *Subject, line version.Version, conflict *solve.Conflict) left {
-	l := left{name: s.String(), at: s.At.String(), line: line.Line()}
+// leftBehind is a subject that stays, since a wish that it moves is in conflict.
+func leftBehind(s *Subject, wish string, conflict *solve.Conflict) left {
+	l := left{name: s.String(), at: s.At.String()}
 	for _, step := range conflict.Proof() {
-		if len(step.From) > 0 || step.Text == toBe(s, line) {
+		if len(step.From) > 0 || step.Text == wish {
 			continue
 		}
 		l.facts = append(l.facts, step.Text)
@@ -206,6 +214,45 @@ func (r *planner) shunned(behind []left) {
 		}
 		r.notices = append(r.notices, fmt.Sprintf("%s do not go to %s; of each: %s", listed(short), k.line, k.reason))
 	}
+}
+
+// maxShort is of how many subjects that stay behind their newest within reach it is told why.
+const maxShort = 3
+
+// tellShort tells why what is not at its newest within a reach below majors does not go there.
+func (r *planner) tellShort() error {
+	if r.Reach != version.Minor && r.Reach != version.Patch {
+		return nil
+	}
+	told := 0
+	for _, s := range r.Subjects {
+		if !r.climbs(s) || s.Runtime || r.told[s.Name] {
+			continue
+		}
+		var newest version.Version
+		for _, v := range s.candidates(nil) {
+			if within := r.Order.Step(s.At, v) <= r.Reach && (!r.Stated || s.Admits != nil && s.Admits(v)); within && v.Compare(s.At) > 0 {
+				newest = v
+			}
+		}
+		if newest == nil {
+			continue
+		}
+		if told++; told > maxShort {
+			break
+		}
+		to := fmt.Sprintf("%s is to move to %s", s, newest)
+		conflict, err := r.whyNot(r.goalOf(s, to, func(v version.Version) bool { return v.Compare(newest) == 0 }), s)
+		if err != nil {
+			return err
+		}
+		if conflict != nil {
+			l := leftBehind(s, to, conflict)
+			l.line = newest.String()
+			r.notices = append(r.notices, tellLeft([]left{l})...)
+		}
+	}
+	return nil
 }
 
 // tellExact tells of versions that somebody decided on, where newer ones are within reach.

@@ -116,9 +116,12 @@ func (r *planner) fix() error {
 	return err
 }
 
-// replace makes a leg for each requirement that goes on under another name.
-func (r *planner) replace() error {
+// replace makes a leg for each requirement that goes on under another name, or otherwise: of those that go first, or of the others.
+func (r *planner) replace(first bool) error {
 	for _, c := range r.Replaced {
+		if c.First != first {
+			continue
+		}
 		if c.New == "" && (len(r.Wishes) > 0 || r.Reach == version.Major) {
 			r.waiting = append(r.waiting, c) // it goes where it is in the way, else at the end
 			continue

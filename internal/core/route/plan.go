@@ -109,6 +109,9 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
 	}
 	r.tellExact()
+	if err := r.tellShort(); err != nil {
+		return nil, nil, err
+	}
 	if names := r.several(); len(names) > 0 && r.Reach > version.Stay {
 		r.notices = append(r.notices, fmt.Sprintf(
 			"still declared at several majors after this route: %s; --to NAME@RANGE brings the places of a package together",
@@ -130,12 +133,13 @@ func (r *planner) steps() []step {
 		{r.lock, "without a lock nothing can be compared"},
 		{r.override, "what it lays down holds for all that follows"},
 		{r.fix, "what is known to be vulnerable goes first"},
+		{func() error { return r.replace(true) }, "what takes its version from elsewhere is to stay where it is when that moves"},
 		{func() error { return r.destinations(true) }, "what others run on goes before them, since it runs older ones, too"},
 		{
 			r.byItself(func() error { return r.refresh("refresh", "refresh") }),
 			"before any major, since what is newest within its major is most likely to be ready for the next one",
 		},
-		{r.replace, "a name changes by itself, so that what breaks is not put down to a newer version"},
+		{func() error { return r.replace(false) }, "a name changes by itself, so that what breaks is not put down to a newer version"},
 		{func() error { return r.destinations(false) }, "after what could be made ready for it"},
 	}
 	if r.Reach == version.Major {

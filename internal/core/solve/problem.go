@@ -38,7 +38,8 @@ type Series struct {
 // about.
 type Each struct {
 	*Series
-	Want string
+	Want  string
+	About string // what else the fact is about, which is no subject; empty for nothing
 }
 
 // clause says that its terms do not all hold. A fact has a why, or is one of a

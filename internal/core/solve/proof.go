@@ -156,6 +156,9 @@ func (c *Conflict) Subjects() []string {
 		for _, t := range k.terms {
 			names = append(names, c.problem.subjects[t.Subject].name)
 		}
+		if k.each.About != "" {
+			names = append(names, k.each.About)
+		}
 	})
 	slices.Sort(names)
 	return slices.Compact(names)

@@ -133,7 +133,7 @@ func (u universe) problem(lazy bool) *Problem {
 		if r.absentOK {
 			in = in.or(p.Absent(ID(r.t)))
 		}
-		p.ImplyEach(Each{series[key], fmt.Sprint(r.in, r.absentOK)}, ID(r.s), when, ID(r.t), in)
+		p.ImplyEach(Each{Series: series[key], Want: fmt.Sprint(r.in, r.absentOK)}, ID(r.s), when, ID(r.t), in)
 	}
 	if !lazy {
 		for _, r := range u.rules {
@@ -385,7 +385,7 @@ func TestSeriesReads(t *testing.T) {
 		return "tide-form " + which + " needs quayside " + wants + " as a peer"
 	}}
 	for v := range 9 {
-		want := Each{series, fmt.Sprintf("^2.%d", v)}
+		want := Each{Series: series, Want: fmt.Sprintf("^2.%d", v)}
 		p.ImplyEach(want, form, p.Pick(form, func(i int) bool { return i == v }), frame, p.Pick(frame, func(i int) bool { return i > v%2 }))
 	}
 	_, err := p.Solve(context.Background())

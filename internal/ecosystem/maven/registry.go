@@ -58,6 +58,26 @@ func (r *registries) Copies(ctx context.Context, c *model.Component, name string
 	return all, nil
 }
 
+// Stated is the version of a package that a parent or an imported list states for the project.
+func (r *registries) Stated(ctx context.Context, c *model.Component, name string) (version, goesOn string, err error) {
+	elsewhere := func(q model.Requirement) bool { return q.Fixed == project.ManagedElsewhere }
+	at, named := mavenrepo.Read(name)
+	if found := c.Find(name); !named || len(found) == 0 || slices.ContainsFunc(found, func(q model.Requirement) bool { return !elsewhere(q) }) {
+		return "", "", nil
+	}
+	if version, err = resolving.Managed(ctx, r.Registry, c, name); err != nil || version == "" {
+		return "", "", err
+	}
+	e, err := r.Finder(c.Detail.(*project.Project)).Of(ctx, r.Repositories(), at, version, 0)
+	if err != nil || e == nil {
+		return version, "", err
+	}
+	if to, moved := e.Elsewhere(); moved {
+		goesOn = to.String()
+	}
+	return version, goesOn, nil
+}
+
 // Effective are all packages in the trees of the modules.
 func (e Ecosystem) Effective(ctx context.Context, reg ecosystem.Registry, c *model.Component) ([]model.Package, error) {
 	r, ok := reg.(*registries)

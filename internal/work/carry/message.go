@@ -39,6 +39,9 @@ func subject(l output.LegResult) string {
 
 func deed(l output.LegResult) string {
 	if !strings.Contains(l.Title, " to ") || l.Title == "" {
+		if slices.ContainsFunc(l.Moves, func(m output.MoveSummary) bool { return m.Name != "" && strings.HasPrefix(l.Title, m.Name+" ") }) {
+			return l.Title // a name stays as it is written
+		}
 		first, size := utf8.DecodeRuneInString(l.Title)
 		return string(unicode.ToUpper(first)) + l.Title[size:]
 	}

@@ -255,7 +255,13 @@ func (p *planner) routePart(
 		if !part.Eco.Supports().Places { // what is asked of one place is asked of all
 			_, d.Name = model.Parted(d.Name)
 		}
-		if c := p.fromElsewhere(part, d); c != nil {
+		c := p.fromElsewhere(part, d)
+		if c == nil {
+			if c, err = statesItself(ctx, part, w.Registry, d); err != nil {
+				return nil, nil, err
+			}
+		}
+		if c != nil {
 			plan.Replaced = append(plan.Replaced, *c)
 			continue
 		}

@@ -21,6 +21,7 @@ const (
 	costApart   = 15 // members of a workspace are at several versions
 	costWithin  = 18 // a requirement goes whose successor is there already
 	costBecome  = 20 // a requirement goes on as another package
+	costState   = 22 // a requirement states its version itself, which a list stated for it
 	costDrop    = 25 // a requirement goes
 	costPreview = 30
 	costBranch  = 35 // something is taken that is not released
@@ -109,6 +110,7 @@ func (f *finder) relaxations() []relaxation {
 			all = append(all, f.source(s))
 		}
 	}
+	all = append(all, f.stating...)
 	for _, pair := range f.asks {
 		if x := f.override(nameOf(pair[0]), nameOf(pair[1])); x != nil {
 			all = append(all, *x)

@@ -88,6 +88,9 @@ func Find(ctx context.Context, w *world.World, s *shelf.Shelf, plan *route.Plan,
 		return nil, err
 	}
 	f.readSources(s)
+	if err := f.readStated(ctx); err != nil {
+		return nil, err
+	}
 	if err := f.search(ctx); err != nil {
 		return nil, err
 	}
@@ -237,6 +240,7 @@ type finder struct {
 	// branches that compat books name, by versions and in repositories
 	branches []branched
 	sources  []shelf.Source
+	stating  []relaxation // requirements that state the version which a list states for them
 }
 
 // meet notes what a conflict is about.

@@ -59,9 +59,31 @@ func (w *World) Solve(ctx context.Context, goal contract.Goal) (*contract.State,
 	}
 	s.Edits = MergeEdits(rewritten, s.Edits)
 	for _, change := range goal.Changes {
+		if m, err := w.stating(ctx, change); err != nil {
+			return nil, err
+		} else if m != nil {
+			s.Moves = append(s.Moves, *m)
+			continue
+		}
 		w.say(change, s)
 	}
 	return s, w.uncrossed(goal, s)
+}
+
+// stating is a change by which a requirement states its version itself, as a move; nil for other changes.
+func (w *World) stating(ctx context.Context, change contract.Change) (*model.Move, error) {
+	stater, ok := w.Registry.(ecosystem.Stater)
+	if !ok || change.New != change.Old {
+		return nil, nil
+	}
+	from, _, err := stater.Stated(ctx, w.Part.Component, change.Old)
+	if err != nil || from == "" {
+		return nil, err
+	}
+	r := w.Part.Find(change.Old)[0]
+	return &model.Move{
+		Subject: r.Subject, Name: r.Name, Becomes: r.Name, From: from, To: change.Range, Range: change.Range, Sites: []model.Site{r.Site},
+	}, nil
 }
 
 // say tells a change of the manifest as moves of what it is about.

@@ -1,6 +1,7 @@
 package pom
 
 import (
+	"bytes"
 	"slices"
 
 	"bellwether/internal/core/model"
@@ -20,18 +21,34 @@ func (e *Effective) Named(name string) (all []*Dependency) {
 	return all
 }
 
-// Become gives a statement other coordinates, and where it stated a version another one.
+// Become gives a statement other coordinates, and where it stated a version another one. One that keeps its coordinates is to state
+// its version, also where it did not.
 func (e *Effective) Become(d *Dependency, to mavenrepo.Coordinates, rng string) (splices []model.Splice) {
 	for name, text := range map[string]string{"groupId": to.Group, "artifactId": to.Artifact, "version": rng} {
 		part := d.At.Child(name)
 		switch {
 		case part != nil && text != "":
 			splices = append(splices, Spliced(e.Pom, part.Site.Start, part.Site.End, xmldoc.Escaped(text)))
+		case part == nil && name == "version" && text != "" && e.CoordsOf(d) == to:
+			artifact := d.At.Child("artifactId")
+			between := IndentAt(e.Pom.Src, artifact.Start)
+			if between != "" {
+				between = e.Pom.LineEnd() + between
+			}
+			splices = append(splices, Spliced(e.Pom, artifact.End, artifact.End, between+"<version>"+xmldoc.Escaped(text)+"</version>"))
 		case part == nil && name == "groupId": // a plugin of Maven's own
 			splices = append(splices, Spliced(e.Pom, d.At.Inner, d.At.Inner, "<groupId>"+xmldoc.Escaped(text)+"</groupId>"))
 		}
 	}
 	return splices
+}
+
+// LineEnd is what ends the lines of a file.
+func (p *Pom) LineEnd() string {
+	if bytes.Contains(p.Src, []byte("\r\n")) {
+		return "\r\n"
+	}
+	return "\n"
 }
 
 // Spliced is a change of a file between two of its bytes.

@@ -251,10 +251,7 @@ func (p *Project) Together(files []string, file string) bool {
 // Addition puts a dependency behind the last one of the first file, in the form that it has.
 func (p *Project) Addition(c mavenrepo.Coordinates, rng string) (file string, s model.Splice) {
 	first := p.Poms[0].Pom
-	end := "\n"
-	if bytes.Contains(first.Src, []byte("\r\n")) {
-		end = "\r\n"
-	}
+	end := first.LineEnd()
 	parts := []string{
 		"<groupId>" + xmldoc.Escaped(c.Group) + "</groupId>", "<artifactId>" + xmldoc.Escaped(c.Artifact) + "</artifactId>",
 		"<version>" + xmldoc.Escaped(rng) + "</version>",

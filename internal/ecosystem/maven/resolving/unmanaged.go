@@ -5,8 +5,10 @@ import (
 	"fmt"
 
 	"bellwether/internal/core/flat"
+	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem/maven/pom"
 	"bellwether/internal/ecosystem/maven/project"
+	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
@@ -38,11 +40,31 @@ func (x index) unmanaged(ctx context.Context, k flat.Key, release string) (needs
 		}
 		if !others {
 			needs = append(needs, flat.Need{
-				Text: fmt.Sprintf("a version of %s, which it does not manage any more and %s does not state", q.Name, q.Site),
+				About: q.Name,
+				Text:  fmt.Sprintf("a version of %s stated at %s, since it does not manage that package any more", q.Name, q.Site),
 			})
 		}
 	}
 	return needs, nil
+}
+
+// Managed is the version of a package that a parent or an imported list of the project states for it, "" for none.
+func Managed(ctx context.Context, r *registry.Registry, c *model.Component, name string) (string, error) {
+	p := c.Detail.(*project.Project)
+	for _, q := range c.Requirements {
+		at, ok := mavenrepo.Read(q.Name)
+		if !ok || q.Locked == "" || q.Group != "parent" && q.Group != "imports" {
+			continue
+		}
+		e, err := r.Finder(p).Of(ctx, r.Repositories(), at, q.Locked, 0)
+		if err != nil {
+			return "", err
+		}
+		if e != nil && e.ByKey[name] != nil {
+			return e.Expand(e.ByKey[name].Version.Text), nil
+		}
+	}
+	return "", nil
 }
 
 // managing is the version of a parent or an imported list that the project has; empty for anything else.
