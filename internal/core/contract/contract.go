@@ -138,6 +138,12 @@ type Double struct {
 	For     []string // the requirements that it came in for, by their names
 }
 
+// Cure is a release of a package that does without what a state takes from its present one.
+type Cure struct {
+	Name string
+	To   string
+}
+
 // State is a solved state of a component, and how it differs from the present one.
 type State struct {
 	Moves   []model.Move // of direct requirements, from the present state
@@ -150,6 +156,10 @@ type State struct {
 	Notable []string
 	// Doubled are further majors that came in of what the component requires itself.
 	Doubled []Double
+	// Cures are releases of what stays that do without what it refers to and is gone.
+	Cures []Cure
+	// Hollow are requirements whose new release has nothing in it any more.
+	Hollow []string
 	// Edits are the new contents of the files that differ.
 	Edits []model.FileEdit
 }

@@ -35,6 +35,7 @@ type Missing struct {
 	Was    string   // the archive that had it before; empty for what none had
 	Lacks  string   // of what none had: the archive that has the rest of its package, or its unit
 	Former string   // of what none had: the unit of the same last name that was referred to in its place, and was there
+	Hidden string   // of a member: the archive whose copy of the unit has it, behind another archive's copy
 	Places []string // the units that refer to it, sorted
 }
 
@@ -99,6 +100,10 @@ func Find(before, after []Archive, runtime Runtime) []Missing {
 				}
 				if had != nil && was.has(c) == yes {
 					miss(a.Name, c.Owner+"."+c.Member, u.Name, had, "")
+					if behind := is.hidden(c); behind != "" {
+						m := found[[2]string{a.Name, c.Owner + "." + c.Member}]
+						m.Hidden, m.Lacks = behind, owner.archive
+					}
 				} else if !there[a.Name] {
 					lacks = append(lacks, lack{a.Name, u.Name, owner.archive, c})
 				}
@@ -182,16 +187,19 @@ type provided struct {
 // classPath is archives, by its units.
 type classPath struct {
 	units    map[string]*provided
-	packages map[string]string // by their names, the first archive that has units of them; none for what has no package
+	copies   map[string][]*provided // of units that another archive before it provides
+	packages map[string]string      // by their names, the first archive that has units of them; none for what has no package
 	runtime  Runtime
 }
 
 func newPath(archives []Archive, runtime Runtime) classPath {
-	p := classPath{map[string]*provided{}, map[string]string{}, runtime}
+	p := classPath{map[string]*provided{}, map[string][]*provided{}, map[string]string{}, runtime}
 	for _, a := range archives {
 		for i := range a.Units {
 			if u := &a.Units[i]; p.units[u.Name] == nil {
 				p.units[u.Name] = &provided{a.Name, u}
+			} else {
+				p.copies[u.Name] = append(p.copies[u.Name], &provided{a.Name, u})
 			}
 			if in := packageOf(a.Units[i].Name); in != "" && p.packages[in] == "" {
 				p.packages[in] = a.Name
@@ -212,6 +220,16 @@ func (p classPath) former(u *Unit, now string) string {
 	for _, name := range old.unit.Uses {
 		if name[strings.LastIndexByte(name, '/')+1:] == last && p.units[name] != nil && !slices.Contains(u.Uses, name) {
 			return name
+		}
+	}
+	return ""
+}
+
+// hidden is the archive of a copy that has a member, and that the copy of another archive hides; empty for none.
+func (p classPath) hidden(c Call) string {
+	for _, other := range p.copies[c.Owner] {
+		if slices.Contains(other.unit.Has, c.Member) {
+			return other.archive
 		}
 	}
 	return ""

@@ -53,6 +53,10 @@ func TestFind(t *testing.T) {
 			[]Archive{user, quay("depth()I")}, []Archive{user, quay("depth()J")},
 			[]Missing{{By: "ours", What: "quay/Quay.depth()I", Was: "quay", Places: []string{"our/App"}}},
 		},
+		"a member is behind another copy": {
+			[]Archive{user, quay("depth()I")}, []Archive{user, {"first", quay("depth()J").Units}, quay("depth()I")},
+			[]Missing{{By: "ours", What: "quay/Quay.depth()I", Was: "quay", Lacks: "first", Hidden: "quay", Places: []string{"our/App"}}},
+		},
 		"a member is inherited": {[]Archive{user, quay("depth()I", "moor()V")}, []Archive{user, quay("depth()I")}, nil},
 		"what the runtime has":  {[]Archive{user, quay("depth()I", "toString()S")}, []Archive{user, quay("depth()I")}, nil},
 		"what it inherits from is not known": {

@@ -19,7 +19,7 @@ func (r *planner) byItself(run func() error) func() error {
 }
 
 // met sees that what nobody asked for by name needs no other runtime than there is: what a project runs on is moved because it is
-// wanted, not because a tool wants it. In a leg about one subject that is a conflict. In one about many, those that bring such needs
+// wanted, not because a tool wants it. A release that has nothing in it any more is none to go to, either. In a leg about one subject that is a conflict. In one about many, those that bring such needs
 // stay where they are, and are told.
 func (r *planner) met(goal contract.Goal, state *contract.State) (contract.Goal, *contract.State, error) {
 	if !r.unasked {
@@ -28,6 +28,9 @@ func (r *planner) met(goal contract.Goal, state *contract.State) (contract.Goal,
 	stays := map[string]bool{} // in this leg
 	for {
 		unmet, err := r.world.Unmet(r.ctx, state)
+		for _, name := range state.Hollow {
+			unmet = append(unmet, Unmet{Name: name, Text: name + " has nothing in it there any more"})
+		}
 		if err != nil || len(unmet) == 0 {
 			return goal, state, err
 		}

@@ -189,6 +189,9 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 	if goal, state, err = r.single(goal, state, along); err != nil {
 		return false, err
 	}
+	if goal, state, err = r.cured(goal, state, along); err != nil {
+		return false, err
+	}
 	if goal, state, err = r.met(goal, state); err != nil {
 		return false, err
 	}

@@ -128,6 +128,18 @@ func moved(
 	t *testing.T, artifacts standin.Artifacts, own string, packages []string, to map[string]string,
 ) (*model.Component, *registries, *contract.State) {
 	t.Helper()
+	return movedWith(t, artifacts, func(dir string) {
+		if own != "" {
+			require.NoError(t, os.CopyFS(filepath.Join(dir, "target", "classes"), os.DirFS(own)))
+		}
+	}, packages, to)
+}
+
+// movedWith is what comes of a project with some packages and more files, of which some packages move.
+func movedWith(
+	t *testing.T, artifacts standin.Artifacts, more func(dir string), packages []string, to map[string]string,
+) (*model.Component, *registries, *contract.State) {
+	t.Helper()
 	server := httptest.NewServer(artifacts.Repository())
 	t.Cleanup(server.Close)
 	l := laid{dir: t.TempDir(), home: t.TempDir(), url: server.URL}
@@ -141,9 +153,7 @@ func moved(
 		text += "<dependency><groupId>pier</groupId><artifactId>" + name + "</artifactId><version>" + version + "</version></dependency>\n"
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(l.dir, "pom.xml"), []byte(text+"</dependencies></project>"), 0o644))
-	if own != "" {
-		require.NoError(t, os.CopyFS(filepath.Join(l.dir, "target", "classes"), os.DirFS(own)))
-	}
+	more(l.dir)
 	c, r := l.read(t)
 	r.Central = true
 	goal := contract.Goal{Bounds: map[string]contract.Bound{}}
@@ -191,4 +201,40 @@ func TestRenamed(t *testing.T) {
 	}, s.Notable)
 	_, _, s = moved(t, artifacts, "", []string{"server 9", "frame 5"}, map[string]string{"pier:frame": "6", "pier:server": "10.1"})
 	assert.Empty(t, s.Notable)
+}
+
+// TestSources sees that sources are told which import what a leg takes away, with where it went, and what is empty by now.
+func TestSources(t *testing.T) {
+	if _, err := exec.LookPath("javac"); err != nil {
+		t.Skip("there is no javac")
+	}
+	artifacts, err := shorthand.Artifacts("pier:servlet 4\npier:servlet 5\npier:cask 1\npier:cask 2\n")
+	require.NoError(t, err)
+	filter := func(in string) string {
+		text, _ := jar(t, "", map[string]string{"Filter.java": "package " + in + "; public interface Filter { int DEEP = 1; }"})
+		return text
+	}
+	artifacts["pier/servlet/4/servlet-4.jar"], artifacts["pier/servlet/5/servlet-5.jar"] = filter("old.web.filters"), filter("fresh.web.filters")
+	artifacts["pier/cask/1/cask-1.jar"] = filter("cask")
+	var empty bytes.Buffer
+	require.NoError(t, zip.NewWriter(&empty).Close())
+	artifacts["pier/cask/2/cask-2.jar"] = empty.String()
+	sources := map[string]string{
+		"src/main/java/A.java":   "package a;\nimport old.web.filters.Filter;\nimport static old.web.filters.Filter.DEEP;\nclass A {}\n",
+		"src/test/java/B.java":   "  import old.web.filters.*;\n// import cask.Filter;\nclass B {}\n",
+		"src/main/java/C.java":   "import java.util.List;\nimport old.web.Other;\nclass C {}\n",
+		"src/main/java/old.text": "import old.web.filters.Filter;\n",
+	}
+	_, _, s := movedWith(t, artifacts, func(dir string) {
+		for name, text := range sources {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+		}
+	}, []string{"servlet 4", "cask 1"}, map[string]string{"pier:servlet": "5", "pier:cask": "2"})
+	assert.Equal(t, []string{
+		"src/main/java/A.java:2, src/main/java/A.java:3, src/test/java/B.java:1 import old.web.filters.Filter, which pier:servlet 4 had and " +
+			"nothing has after this leg; fresh.web.filters.Filter of pier:servlet 5 is there",
+		"pier:cask 2 has no classes any more, and does not say where they went",
+	}, s.Notable)
+	assert.Equal(t, []string{"pier:cask"}, s.Hollow)
 }

@@ -284,6 +284,7 @@ func (p *planner) routePart(
 		return nil, nil, err
 	}
 	addAlso(plan)
+	byLine(plan)
 	narrow(plan)
 	r.Route.Previews = append(r.Route.Previews, askedPreviews(plan)...)
 	for _, wish := range plan.Wishes {

@@ -67,6 +67,32 @@ func askedPreviews(plan *route.Plan) (names []string) {
 	return names
 }
 
+// byLine lets a wish for a version that there is no release of by that name stand for the releases that begin with it: "8" for 8.0.6.
+func byLine(plan *route.Plan) {
+	for i, w := range plan.Wishes {
+		text := w.Range.String()
+		if _, err := plan.Order.Parse(text); err != nil {
+			continue
+		}
+		for _, s := range plan.Subjects {
+			begins := func(v version.Version) bool { return strings.HasPrefix(v.String(), text+".") }
+			named := func(v version.Version) bool { return v.String() == text }
+			if s.Name == w.Name && !slices.ContainsFunc(s.Releases, named) && slices.ContainsFunc(s.Releases, begins) {
+				plan.Wishes[i].Range = beginning{w.Range, text + "."}
+			}
+		}
+	}
+}
+
+// beginning is the releases whose names begin with a text.
+type beginning struct {
+	version.Range
+	prefix string
+}
+
+// Contains tells whether a release is one of them.
+func (r beginning) Contains(v version.Version) bool { return strings.HasPrefix(v.String(), r.prefix) }
+
 // narrow takes wishes that nobody named to the lowest line that will do.
 func narrow(plan *route.Plan) {
 	for i, w := range plan.Wishes {

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/linkage"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
@@ -20,9 +21,17 @@ import (
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
-// Dangling says what archives refer to in a module's class path that was there before and that nothing provides
-// any more: it compiles, and fails when it is run.
-func Dangling(ctx context.Context, r *registry.Registry, was, is []graph.Tree) (all []string, err error) {
+// Loss is what a change takes away from the class paths of a project's modules.
+type Loss struct {
+	Told   []string        // what refers to what is gone, as sentences
+	Cures  []contract.Cure // releases of what stays that do without that
+	Hollow []string        // packages whose archives had classes, and have none any more
+}
+
+// Lost says what archives, and the project's own code, refer to in a module's class path that was there before and that nothing
+// provides any more: archives compile without it, and fail when they are run.
+func Lost(ctx context.Context, r *registry.Registry, was, is []graph.Tree) (*Loss, error) {
+	all := &Loss{}
 	before := map[string]graph.Tree{}
 	for _, t := range was {
 		before[t.Of.File] = t
@@ -32,29 +41,65 @@ func Dangling(ctx context.Context, r *registry.Registry, was, is []graph.Tree) (
 		if !known || slices.Equal(versions(old), versions(t)) {
 			continue
 		}
-		then, err := archives(ctx, r, old, old.Won)
-		if err != nil {
+		if err := all.in(ctx, r, old, t); err != nil {
 			return nil, err
-		}
-		now, err := archives(ctx, r, t, t.Won)
-		if err != nil {
-			return nil, err
-		}
-		own := OwnClasses(r, t.Of.File)
-		missing := linkage.Find(append(then, own), append(now, own), java{})
-		there := versions(old)
-		stays := func(by string) bool { return by == own.Name || slices.Contains(there, by) }
-		renamed := slices.DeleteFunc(slices.Clone(missing), func(m linkage.Missing) bool { return m.Former == "" })
-		missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.Former != "" })
-		sentences := told(missing, stays, func(by string) string { return wayOut(ctx, r, t, by, missing) })
-		sentences = append(sentences, toldRenamed(ctx, r, t, now, renamed)...)
-		for _, text := range sentences {
-			if !slices.Contains(all, text) {
-				all = append(all, text)
-			}
 		}
 	}
 	return all, nil
+}
+
+// in adds what a module loses.
+func (l *Loss) in(ctx context.Context, r *registry.Registry, old, t graph.Tree) error {
+	then, err := archives(ctx, r, old, old.Won)
+	if err != nil {
+		return err
+	}
+	now, err := archives(ctx, r, t, t.Won)
+	if err != nil {
+		return err
+	}
+	own := OwnClasses(r, t.Of.File)
+	missing := linkage.Find(append(then, own), append(now, own), java{})
+	there := versions(old)
+	stays := func(by string) bool { return by == own.Name || slices.Contains(there, by) }
+	renamed := slices.DeleteFunc(slices.Clone(missing), func(m linkage.Missing) bool { return m.Former == "" })
+	missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.Former != "" })
+	sentences := told(missing, stays, func(by string) string {
+		text, cure := wayOut(ctx, r, t, by, missing)
+		if cure.To != "" && !slices.Contains(l.Cures, cure) {
+			l.Cures = append(l.Cures, cure)
+		}
+		return text
+	})
+	sentences = append(sentences, toldRenamed(ctx, r, t, now, renamed)...)
+	if len(own.Units) == 0 { // else the classes tell it
+		sentences = append(sentences, importing(r, t.Of.File, then, now)...)
+	}
+	for _, text := range sentences {
+		if !slices.Contains(l.Told, text) {
+			l.Told = append(l.Told, text)
+		}
+	}
+	for _, name := range hollow(old, t, then, now) {
+		if !slices.Contains(l.Hollow, name) {
+			l.Hollow = append(l.Hollow, name)
+		}
+	}
+	return nil
+}
+
+// hollow are the packages whose archives lose all of their classes.
+func hollow(old, t graph.Tree, then, now []linkage.Archive) (names []string) {
+	had := map[string]bool{}
+	for i, w := range old.Won {
+		had[w.Coords.String()] = had[w.Coords.String()] || len(then[i].Units) > 0
+	}
+	for i, w := range t.Won {
+		if name := w.Coords.String(); had[name] && len(now[i].Units) == 0 && w.Name == name && t.Own[w.Coords] == nil {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // versions are what a module gets, by name and version.
@@ -126,15 +171,16 @@ func OwnClasses(r *registry.Registry, file string) linkage.Archive {
 	return own
 }
 
-// wayOut says of an archive that misses something whether its newest release does; empty for what has no releases.
-func wayOut(ctx context.Context, r *registry.Registry, t graph.Tree, by string, missing []linkage.Missing) string {
+// wayOut says of an archive that misses something whether its newest release does, and gives it where it does not; empty for what has
+// no releases.
+func wayOut(ctx context.Context, r *registry.Registry, t graph.Tree, by string, missing []linkage.Missing) (text string, cure contract.Cure) {
 	for _, w := range t.Won {
 		if w.Coords.String()+" "+w.Version != by {
 			continue
 		}
 		list, err := r.Client.Versions(ctx, t.Of.Repositories, w.Coords)
 		if err != nil {
-			return ""
+			return "", cure
 		}
 		does := func(v string) (refers, known bool) {
 			classes, err := r.Client.Classes(ctx, t.Of.Repositories, w.Coords, v)
@@ -147,13 +193,24 @@ func wayOut(ctx context.Context, r *registry.Registry, t graph.Tree, by string, 
 			), true
 		}
 		newest, preview := newerThan(w.Version, list)
-		text := "; there is no newer release of it"
+		text = "; there is no newer release of it"
 		if newest != "" {
 			switch refers, known := does(newest); {
 			case !known:
-				return ""
+				return "", cure
 			case !refers:
-				return "; its newest release, " + newest + ", does not"
+				nearest := newest
+				for _, v := range nearer(w.Version, newest, list) {
+					if refers, known := does(v); known && !refers {
+						nearest = v
+						break
+					}
+				}
+				cure = contract.Cure{Name: w.Coords.String(), To: nearest}
+				if nearest == newest {
+					return "; its newest release, " + newest + ", does not", cure
+				}
+				return "; the nearest of its releases that does not is " + nearest, cure
 			}
 			text = "; its newest release, " + newest + ", does so, too"
 		}
@@ -162,9 +219,9 @@ func wayOut(ctx context.Context, r *registry.Registry, t graph.Tree, by string, 
 				text += "; its pre-release " + preview + " does not"
 			}
 		}
-		return text
+		return text, cure
 	}
-	return ""
+	return "", cure
 }
 
 // newerThan are the newest release and, if that is newer still, the newest pre-release behind a version; empty for none.
@@ -184,6 +241,28 @@ func newerThan(at string, list []string) (release, preview string) {
 	return "", preview
 }
 
+// maxNearer bounds how many releases are looked into for the nearest one that does without what is gone.
+const maxNearer = 6
+
+// nearer are the newest releases of each minor version between two, ascending.
+func nearer(from, to string, list []string) (all []string) {
+	line := ""
+	for _, v := range list {
+		parsed, err := version.Maven{}.Parse(v)
+		if err != nil || parsed.Preview() || mavenrepo.Compare(v, from) <= 0 || mavenrepo.Compare(v, to) >= 0 {
+			continue
+		}
+		numbers := strings.SplitN(v, ".", 3)
+		own := strings.Join(numbers[:min(2, len(numbers))], ".")
+		if own == line {
+			all[len(all)-1] = v
+		} else if len(all) < maxNearer {
+			all, line = append(all, v), own
+		}
+	}
+	return all
+}
+
 // The bounds of a sentence: how many classes and members that an archive misses are named, and how many archives.
 const (
 	shownMissing  = 3
@@ -199,7 +278,13 @@ func told(missing []linkage.Missing, stays func(by string) bool, wayOut func(by 
 		by, end := missing[start].By, start
 		var names, was, fresh, lacks []string
 		for ; end < len(missing) && missing[end].By == by; end++ {
-			if m := missing[end]; m.Lacks != "" {
+			if m := missing[end]; m.Hidden != "" {
+				text := fmt.Sprintf("%s refers to %s, which %s has; %s has the same class without it, and comes first in the class path",
+					by, spoken(m.What), m.Hidden, m.Lacks)
+				if !slices.Contains(all, text) {
+					all = append(all, text)
+				}
+			} else if m.Lacks != "" {
 				fresh, lacks = append(fresh, spoken(m.What)), append(lacks, m.Lacks)
 			} else {
 				names, was = append(names, spoken(m.What)), append(was, m.Was)

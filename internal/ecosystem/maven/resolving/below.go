@@ -78,14 +78,21 @@ func after(ctx context.Context, r *registry.Registry, old, c *model.Component, s
 	}
 	s.Notable = append(s.Notable, torn(ctx, r, was, is)...)
 	s.Notable = append(s.Notable, elsewhere(ctx, r, then, s.Moves)...)
-	dangling, err := linked.Dangling(ctx, r, was, is)
+	loss, err := linked.Lost(ctx, r, was, is)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
 		s.Notices = append(s.Notices, fmt.Sprintf("what is in the archives was not looked at: %v", err))
+		return nil
 	}
-	s.Notable = append(s.Notable, dangling...)
+	s.Notable, s.Cures = append(s.Notable, loss.Told...), loss.Cures
+	for _, name := range loss.Hollow {
+		if at := slices.IndexFunc(s.Moves, func(m model.Move) bool { return m.Name == name }); at >= 0 {
+			s.Hollow = append(s.Hollow, name)
+			s.Notable = append(s.Notable, fmt.Sprintf("%s %s has no classes any more, and does not say where they went", name, s.Moves[at].To))
+		}
+	}
 	return nil
 }
 

@@ -63,3 +63,34 @@ func (r *planner) uniting(goal contract.Goal, d contract.Double) (ways []uniter)
 	}
 	return ways
 }
+
+// cured lets what a state leaves without what it refers to go along, to a release that does without: it would compile, and fail when
+// it is run. Where that does not go, the state stays as it was, and tells of it.
+func (r *planner) cured(goal contract.Goal, state *contract.State, along map[string]string) (contract.Goal, *contract.State, error) {
+	for _, c := range state.Cures {
+		for _, s := range r.named(c.Name) {
+			to, err := r.Order.Parse(c.To)
+			if err != nil || goal.Leads(s.Name) >= 0 || !r.climbs(s) || to.Compare(s.At) <= 0 ||
+				r.Order.Step(s.At, to) > r.Reach && (r.lead == nil || r.unasked) {
+				continue
+			}
+			more := goal
+			more.Bounds = maps.Clone(goal.Bounds)
+			more.Bounds[s.Name] = contract.Bound{
+				Allow: func(v version.Version) bool { return v.Compare(to) == 0 }, Why: fmt.Sprintf("%s is to move to %s", s, c.To),
+			}
+			next, err := r.try(more)
+			if errors.As(err, new(*solve.Conflict)) {
+				continue
+			}
+			if err != nil {
+				return goal, state, err
+			}
+			if len(next.Cures) < len(state.Cures) {
+				along[s.Name] = "refers to what is gone after this leg, and no longer does at " + c.To
+				return r.cured(more, next, along)
+			}
+		}
+	}
+	return goal, state, nil
+}
