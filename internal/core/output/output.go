@@ -209,6 +209,9 @@ func OfMove(m model.Move) MoveSummary {
 	for _, site := range m.Sites {
 		s.Places = append(s.Places, site.String())
 	}
+	if s.From == "" && m.To != "" && m.Range == "" && len(m.Sites) > 0 { // nothing was locked
+		s.From = m.Sites[0].Text
+	}
 	return s
 }
 

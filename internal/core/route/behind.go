@@ -264,6 +264,16 @@ func (r *planner) tellExact() {
 			names = append(names, fmt.Sprintf("%s (%s)", s, s.Stated))
 		}
 	}
+	var ranges []string
+	for _, s := range r.Subjects {
+		all := s.candidates(nil)
+		if s.Ranged && r.Reach > version.Stay && r.wish(s.Name) == nil && len(all) > 0 && !s.Admits(all[len(all)-1]) {
+			ranges = append(ranges, fmt.Sprintf("%s (%s)", s, s.Stated))
+		}
+	}
+	if len(ranges) > 0 {
+		r.notices = append(r.notices, "ranges that leave newer releases out are left as they are stated: "+listed(ranges)+"; --to NAME@RANGE moves one")
+	}
 	switch {
 	case len(names) == 1:
 		r.notices = append(r.notices, names[0]+" is stated as one version among ranges, and stays; --to NAME@RANGE moves it")

@@ -50,6 +50,8 @@ type Subject struct {
 	Admits func(v version.Version) bool
 	// Exact is that one version is stated among ranges, which somebody decided: no reach moves it.
 	Exact bool
+	// Ranged is that a range is stated and nothing is locked: the client takes what the range gives. No reach moves it, either.
+	Ranged bool
 	// Development is that only who works on the project gets it.
 	Development bool
 	Runtime     bool   // what others need to run; it moves where it is asked to, before all others

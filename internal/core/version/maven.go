@@ -343,8 +343,8 @@ func (Maven) Step(from, to Version) Reach {
 	return stepByNumbers(from.(*mavenVersion), to.(*mavenVersion))
 }
 
-// Restate writes a range anew so that it starts at v: "1.0" becomes the version, "[1.0,2.0)" goes from it to the next
-// major, "[1.0]" is only it.
+// Restate writes a range anew so that it gives v: "1.0" becomes the version, "[1.0]" is only it, and "[1.0,2.0)" ends with it, since
+// Maven takes the newest that is in a range. One without an end starts at it.
 func (o Maven) Restate(old string, v Version) string {
 	rng, err := o.ParseRange(old)
 	if err != nil || rng.(*MavenRange).Soft {
@@ -358,12 +358,16 @@ func (o Maven) Restate(old string, v Version) string {
 	case last.to == nil:
 		return "[" + v.String() + ",)"
 	}
-	next := raised(v.(*mavenVersion).number(0)) + strings.Repeat(".0", min(2, strings.Count(last.to.text, ".")))
-	end := map[bool]string{true: "]", false: ")"}[last.withTo && last.to.Compare(v) >= 0]
-	if last.to.Compare(v) > 0 || last.withTo && last.to.Compare(v) == 0 {
-		next = last.to.text
+	begin, from := "(", ""
+	if last.from != nil && last.from.Compare(v) < 0 {
+		from = last.from.text
+	} else if last.from != nil {
+		from = v.String()
 	}
-	return "[" + v.String() + "," + next + end
+	if from != "" && (last.withFrom || from == v.String()) {
+		begin = "["
+	}
+	return begin + from + "," + v.String() + "]"
 }
 
 // Onward is v and what comes later in its line: "[4.1.2,5)".

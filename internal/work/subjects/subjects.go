@@ -98,10 +98,11 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		if rng, err := order.ParseRange(r.Range); err == nil && !exact(order, r.Range) && r.Range != "" {
 			s.Admits = rng.Contains
 		}
-		s.Exact = exact(order, r.Range) && slices.ContainsFunc(part.Requirements, func(o model.Requirement) bool {
+		s.Exact = !part.Lockless && exact(order, r.Range) && slices.ContainsFunc(part.Requirements, func(o model.Requirement) bool {
 			beside := o.Site.File == r.Site.File && o.Subject.Kind == r.Subject.Kind && o.Fixed == "" && !o.Peer
 			return beside && o.Range != "" && !exact(order, o.Range)
 		})
+		s.Ranged = part.Lockless && r.Locked == "" && s.Admits != nil
 		against, peers := map[string]string{}, map[string][]string{}
 		for _, rel := range known[i] {
 			v, err := order.Parse(rel.Version)
@@ -143,7 +144,7 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 // exact tells whether a range is written as one version.
 func exact(order version.Order, text string) bool {
 	_, err := order.Parse(strings.TrimSpace(strings.TrimPrefix(text, "=")))
-	return err == nil
+	return err == nil && !strings.ContainsAny(text, "[](),") // Maven takes any text for a version
 }
 
 // asked tells whether a wish is about a declaration.

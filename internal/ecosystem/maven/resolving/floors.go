@@ -1,6 +1,7 @@
 package resolving
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -64,8 +65,8 @@ func (x index) floors(ctx context.Context, k flat.Key, release string) (needs []
 func (x index) beside(k flat.Key) (stated map[string][]model.Requirement, present string) {
 	var files []string
 	for _, q := range x.component.Requirements {
-		if x.key(q) == k && q.Fixed == "" && q.Locked != "" {
-			present = q.Locked
+		if at := cmp.Or(q.Locked, x.present.gets[q.Name]); x.key(q) == k && q.Fixed == "" && at != "" { // a range gives it
+			present = at
 			files = append(files, q.Site.File)
 		}
 	}

@@ -126,8 +126,11 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 			}
 			request.Goal.Bounds[keys(q)] = contract.Bound{Allow: rng.Contains, Newest: true, Why: q.Name + " " + q.Range + " is asked for"}
 		}
-		if q.Locked != "" {
+		switch {
+		case q.Locked != "":
 			request.Locked[key(q)] = q.Locked
+		case ranged(r, c, q) && present.gets[q.Name] != "": // it stays at what the range gives, unless the goal moves it
+			request.Locked[key(q)] = present.gets[q.Name]
 		}
 		request.Roots = append(request.Roots, flat.Root{
 			Name: q.Name, Spoken: keys(q), Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Where: q.Site.String(),
@@ -146,6 +149,11 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 	free := slices.DeleteFunc(slices.Clone(c.Requirements), func(q model.Requirement) bool { return q.Fixed != "" })
 	moves := result.Moves(mavenrepo.Type, free, key, version.Maven{})
 	s := &contract.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
+	s.Moves = slices.DeleteFunc(s.Moves, func(m model.Move) bool { // a range gives the same as before
+		found := c.Find(m.Key())
+		return m.To == present.gets[m.Name] && len(found) > 0 &&
+			!slices.ContainsFunc(found, func(q model.Requirement) bool { return q.Locked != "" || !ranged(r, c, q) })
+	})
 	if err := write(r, c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
 	}
@@ -173,8 +181,12 @@ func write(r *registry.Registry, c *model.Component, s *contract.State, apart []
 				continue
 			}
 			fresh := version.Maven{}.Restate(q.Range, to)
-			if q.Locked == "" && !ranged(r, c, q) {
+			switch {
+			case q.Locked == "" && !ranged(r, c, q):
 				fresh = m.To // what a rule asks for is a range, and a pom states one version
+			case q.Locked == "":
+				m.From = "" // nothing is locked: the range gives it
+				s.Notable = append(s.Notable, fmt.Sprintf("%s asks for %s %s from here on", q.Site, q.Name, fresh))
 			}
 			fresh = xmldoc.Escaped(fresh)
 			if !slices.ContainsFunc(splices[q.Site.File], func(o model.Splice) bool { return project.SamePlace(o.Site, q.Site) }) {
