@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 
 	"github.com/spf13/cobra"
 
@@ -13,15 +14,31 @@ import (
 
 func (a *app) explain() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "explain NAME[@VERSION]",
+		Use:   "explain [NAME[@VERSION]]",
 		Short: "Tell why a package is at its version, or why it cannot be at another",
-		Long: `Explain NAME tells which copies of a package are locked and who asks for
+		Long: `Explain without a name lists all packages in effect, each below what brings
+it by the shortest way.
+
+Explain NAME tells which copies of a package are locked and who asks for
 each. Explain NAME@VERSION tells what would move along if the package moved
 there, or proves that it cannot.`,
-		Example: `  bellwether explain quayside
+		Example: `  bellwether explain
+  bellwether explain quayside
   bellwether explain quayside@4`,
-		Args: a.oneArg("NAME or NAME@VERSION"),
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return nil
+			}
+			return a.oneArg("NAME or NAME@VERSION")(cmd, args)
+		},
 		RunE: a.with(false, func(ctx context.Context, p *work.Project, o view.Out, args []string) error {
+			if len(args) == 0 {
+				all, err := look.InEffect(ctx, p.Desk, p.Tree)
+				if all == nil {
+					return err
+				}
+				return errors.Join(err, o.InEffect(all))
+			}
 			all, err := look.Explain(ctx, p.Desk, p.Tree, args[0])
 			if err != nil {
 				return err

@@ -40,6 +40,35 @@ func (o Out) Explain(all []output.Explanation) error {
 	return o.show("explain", explanations{all}, d)
 }
 
+// InEffect shows all packages in effect, each below what brings it.
+func (o Out) InEffect(all *output.InEffect) error {
+	d := &doc.Document{}
+	for i, c := range all.Components {
+		if i > 0 {
+			d.Add(doc.Gap{})
+		}
+		title := c.Dir
+		if title == "." {
+			title = cmp.Or(c.Name, "this folder")
+		}
+		required := 0
+		var rows doc.List
+		for _, p := range c.Packages {
+			if p.Depth == 0 {
+				required++
+			}
+			line := doc.Line{doc.Plain("%s%s ", strings.Repeat("  ", p.Depth), p.Name), doc.Faint(p.Version)}
+			if p.Development && p.Depth == 0 {
+				line = append(line, doc.Faint(", for development"))
+			}
+			rows = append(rows, line)
+		}
+		d.Add(doc.Heading{Title: title, Note: fmt.Sprintf("%s, %s in effect, %d of them required", c.Ecosystem,
+			doc.Count(len(c.Packages), "package", "packages"), required)}, rows)
+	}
+	return o.show("in-effect", all, d)
+}
+
 // explanations and conflict are what JSON has of results that are no objects of their own.
 type (
 	explanations struct {

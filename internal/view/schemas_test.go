@@ -29,7 +29,7 @@ var outputs = map[string]any{
 	"adapt": model.AdaptResult{}, "todos": model.ToDosResult{}, "culprit": output.CulpritResult{}, "notes": model.NotesResult{},
 	"prereqs": output.Prereqs{}, "books": output.BooksResult{}, "book-check": output.BookCheck{}, "report": report.Report{},
 	"explain": explanations{}, "route": output.RouteResult{}, "leg": finding.LegResult{}, "status": output.StatusResult{},
-	"conflict": conflict{},
+	"conflict": conflict{}, "in-effect": output.InEffect{},
 	"scaffold": work.Result{}, "scaffold-file": scaffold.File{}, "survey": output.Survey{}, "verify": finding.Result{},
 }
 

@@ -159,6 +159,28 @@ type ProofStep struct {
 	Facts  []string `json:"facts,omitempty"` // one by one, where the sentence tells several
 }
 
+// InEffect is all that is in effect in a project.
+type InEffect struct {
+	Components []ComponentInEffect `json:"components"`
+}
+
+// ComponentInEffect is what is in effect in a component: each package once for each version, below what brings it.
+type ComponentInEffect struct {
+	Dir       string            `json:"dir"`
+	Name      string            `json:"name,omitempty"`
+	Ecosystem string            `json:"ecosystem"`
+	Packages  []PackageInEffect `json:"packages"`
+}
+
+// PackageInEffect is a package in such a list. It is brought by the last one before it with a smaller depth.
+type PackageInEffect struct {
+	Depth       int    `json:"depth"` // 0 for what is required
+	Name        string `json:"name"`
+	Version     string `json:"version"`
+	Place       string `json:"place,omitempty"`       // that requires it
+	Development bool   `json:"development,omitempty"` // only who works on the project gets it
+}
+
 // DeadEnd is a second conflict behind the one that is told first.
 type DeadEnd struct {
 	Option string      `json:"option"` // what makes the first give way: of the command, to be given besides or left out
