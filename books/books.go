@@ -6,11 +6,20 @@ import "embed"
 //go:embed *.yaml
 var files embed.FS
 
-// Runtimes is the book of released lines of runtimes, with its name.
-func Runtimes() (name string, src []byte) {
-	src, err := files.ReadFile("runtimes.yaml")
-	if err != nil {
-		panic(err) // the name is a constant
+// Book is the source of a compat book that ships.
+type Book struct {
+	Name string
+	Src  []byte
+}
+
+// All are the books that ship: the released lines of runtimes first.
+func All() (all []Book) {
+	for _, name := range []string{"runtimes", "java"} {
+		src, err := files.ReadFile(name + ".yaml")
+		if err != nil {
+			panic(err) // the names are constants
+		}
+		all = append(all, Book{name, src})
 	}
-	return "runtimes", src
+	return all
 }

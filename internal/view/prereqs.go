@@ -184,12 +184,19 @@ func (o Out) Books(r *output.BooksResult) error {
 		if b.Releases > 0 {
 			d.Add(doc.List{{doc.Usual(doc.Count(b.Releases, "released line", "released lines"))}})
 		}
-		g := doc.Grid{Columns: []string{"rule", "", "says", "here"}}
+		g, elsewhere := doc.Grid{Columns: []string{"rule", "", "says", "here"}}, 0
 		for _, rule := range b.Rules {
+			if b.Ships && rule.Status != "in force" && rule.Status != "not yet" {
+				elsewhere++
+				continue
+			}
 			g.Row(doc.Usual(rule.ID), doc.Styled(rule.Status, styles[rule.Status]), doc.Usual(rule.Says), doc.Faint(rule.Why))
 		}
 		if len(g.Rows) > 0 {
 			d.Add(g)
+		}
+		if elsewhere > 0 {
+			d.Add(doc.List{{doc.Faint(doc.Count(elsewhere, "rule", "rules") + " about what is not in this project")}})
 		}
 	}
 	for _, n := range r.Notes {

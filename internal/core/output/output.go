@@ -384,6 +384,7 @@ type BookResult struct {
 	Book     string       `json:"book"` // its file or address
 	Title    string       `json:"title,omitempty"`
 	AsOf     string       `json:"as-of,omitempty"`
+	Ships    bool         `json:"ships,omitempty"`    // with the program
 	Releases int          `json:"releases,omitempty"` // lines of runtimes that it lists
 	Rules    []RuleResult `json:"rules"`
 }

@@ -242,7 +242,13 @@ func (r *planner) tellShort() error {
 			break
 		}
 		to := fmt.Sprintf("%s is to move to %s", s, newest)
-		conflict, err := r.whyNot(r.goalOf(s, to, func(v version.Version) bool { return v.Compare(newest) == 0 }), s)
+		goal := r.goalOf(s, to, func(v version.Version) bool { return v.Compare(newest) == 0 })
+		for _, o := range r.Subjects {
+			if _, bound := goal.Bounds[o.Name]; !bound && o.At != nil && !o.Runtime {
+				goal.Bounds[o.Name] = r.reachable(o)
+			}
+		}
+		conflict, err := r.whyNot(goal, s)
 		if err != nil {
 			return err
 		}
@@ -253,6 +259,15 @@ func (r *planner) tellShort() error {
 		}
 	}
 	return nil
+}
+
+// reachable are the versions of a subject that the reach takes it to.
+func (r *planner) reachable(s *Subject) contract.Bound {
+	at := s.At
+	return contract.Bound{
+		Allow: func(v version.Version) bool { return v.Compare(at) >= 0 && r.Order.Step(at, v) <= r.Reach },
+		Why:   fmt.Sprintf("%s is to stay within %s", s, at.Line()),
+	}
 }
 
 // tellExact tells of versions that somebody decided on, where newer ones are within reach.

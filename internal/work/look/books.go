@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"bellwether/books"
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/output"
@@ -37,6 +38,7 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*output.BooksResult
 	result := &output.BooksResult{Notes: s.Notes}
 	for _, b := range s.Books {
 		row := output.BookResult{Book: b.File, Title: b.Title, Releases: len(b.Releases), Rules: []output.RuleResult{}}
+		row.Ships = slices.ContainsFunc(books.All(), func(o books.Book) bool { return o.Name == b.File })
 		if !b.AsOf.IsZero() {
 			row.AsOf = b.AsOf.Format(time.DateOnly)
 		}

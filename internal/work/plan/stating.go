@@ -30,7 +30,8 @@ func statesItself(ctx context.Context, part *tree.Part, registry ecosystem.Regis
 		if err != nil {
 			return nil, err
 		}
-		all, err := registry.Releases(ctx, part.Find(d.Name)[0].Subject)
+		subject, _ := part.SubjectOf(d.Name)
+		all, err := registry.Releases(ctx, subject)
 		if err != nil {
 			return nil, err
 		}

@@ -46,9 +46,10 @@ type Shelf struct {
 // Together are families that a call names besides those of the settings.
 func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, together ...settings.Family) (*Shelf, error) {
 	s := &Shelf{orders: t.Table.Order}
-	name, src := books.Runtimes()
-	if err := s.add(name, src); err != nil {
-		return nil, err
+	for _, b := range books.All() {
+		if err := s.add(b.Name, b.Src); err != nil {
+			return nil, err
+		}
 	}
 	for _, b := range d.Settings.Books {
 		if err := s.shelve(ctx, d, t, b); err != nil {

@@ -80,10 +80,11 @@ func (w *World) stating(ctx context.Context, change contract.Change) (*model.Mov
 	if err != nil || from == "" {
 		return nil, err
 	}
-	r := w.Part.Find(change.Old)[0]
-	return &model.Move{
-		Subject: r.Subject, Name: r.Name, Becomes: r.Name, From: from, To: change.Range, Range: change.Range, Sites: []model.Site{r.Site},
-	}, nil
+	m := &model.Move{Name: change.Old, Becomes: change.Old, From: from, To: change.Range, Range: change.Range}
+	for _, r := range w.Part.Find(change.Old) {
+		m.Subject, m.Sites = r.Subject, append(m.Sites, r.Site)
+	}
+	return m, nil
 }
 
 // say tells a change of the manifest as moves of what it is about.
