@@ -31,7 +31,8 @@ func (r *planner) single(goal contract.Goal, state *contract.State, along map[st
 			if err != nil {
 				return goal, state, err
 			}
-			if len(next.Doubled) >= len(state.Doubled) || slices.ContainsFunc(next.Doubled, func(o contract.Double) bool { return o.Name == d.Name }) {
+			still := slices.ContainsFunc(next.Doubled, func(o contract.Double) bool { return o.Name == d.Name })
+			if still || len(next.Doubled) >= len(state.Doubled) {
 				continue
 			}
 			along[with.s.Name] = fmt.Sprintf("without it there would be another %s, %s", d.Name, d.Version)

@@ -287,7 +287,8 @@ func (r *planner) tellExact() {
 		}
 	}
 	if len(ranges) > 0 {
-		r.notices = append(r.notices, "ranges that leave newer releases out are left as they are stated: "+listed(ranges)+"; --to NAME@RANGE moves one")
+		text := "ranges that leave newer releases out are left as they are stated: " + listed(ranges) + "; --to NAME@RANGE moves one"
+		r.notices = append(r.notices, text)
 	}
 	switch {
 	case len(names) == 1:

@@ -154,7 +154,9 @@ func (r *planner) destinations(runtimes bool) error {
 		var conflict *solve.Conflict
 		if errors.As(err, &conflict) && w.Because != "" {
 			if w.Follows {
-				r.notices = append(r.notices, fmt.Sprintf("%s stays at %s, and does not go to %s, which %s: %s", s, s.At, title, w.Because, firstFacts(conflict)))
+				r.notices = append(r.notices, fmt.Sprintf(
+					"%s stays at %s, and does not go to %s, which %s: %s", s, s.At, title, w.Because, firstFacts(conflict),
+				))
 			}
 			continue
 		}

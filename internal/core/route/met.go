@@ -19,8 +19,8 @@ func (r *planner) byItself(run func() error) func() error {
 }
 
 // met sees that what nobody asked for by name needs no other runtime than there is: what a project runs on is moved because it is
-// wanted, not because a tool wants it. A release that has nothing in it any more is none to go to, either. In a leg about one subject that is a conflict. In one about many, those that bring such needs
-// stay where they are, and are told.
+// wanted, not because a tool wants it. A release that has nothing in it any more is none to go to, either. In a leg about one subject
+// that is a conflict. In one about many, those that bring such needs stay where they are, and are told.
 func (r *planner) met(goal contract.Goal, state *contract.State) (contract.Goal, *contract.State, error) {
 	if !r.unasked {
 		return goal, state, nil

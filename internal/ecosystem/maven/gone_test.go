@@ -214,7 +214,8 @@ func TestSources(t *testing.T) {
 		text, _ := jar(t, "", map[string]string{"Filter.java": "package " + in + "; public interface Filter { int DEEP = 1; }"})
 		return text
 	}
-	artifacts["pier/servlet/4/servlet-4.jar"], artifacts["pier/servlet/5/servlet-5.jar"] = filter("old.web.filters"), filter("fresh.web.filters")
+	artifacts["pier/servlet/4/servlet-4.jar"] = filter("old.web.filters")
+	artifacts["pier/servlet/5/servlet-5.jar"] = filter("fresh.web.filters")
 	artifacts["pier/cask/1/cask-1.jar"] = filter("cask")
 	var empty bytes.Buffer
 	require.NoError(t, zip.NewWriter(&empty).Close())

@@ -62,7 +62,8 @@ func (r *registries) Copies(ctx context.Context, c *model.Component, name string
 func (r *registries) Stated(ctx context.Context, c *model.Component, name string) (version, goesOn string, err error) {
 	elsewhere := func(q model.Requirement) bool { return q.Fixed == project.ManagedElsewhere }
 	at, named := mavenrepo.Read(name)
-	if found := c.Find(name); !named || len(found) == 0 || slices.ContainsFunc(found, func(q model.Requirement) bool { return !elsewhere(q) }) {
+	found := c.Find(name)
+	if !named || len(found) == 0 || slices.ContainsFunc(found, func(q model.Requirement) bool { return !elsewhere(q) }) {
 		return "", "", nil
 	}
 	if version, err = resolving.Managed(ctx, r.Registry, c, name); err != nil || version == "" {

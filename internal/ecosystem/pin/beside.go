@@ -44,7 +44,9 @@ func mentions(subject model.Subject) (*regexp.Regexp, error) {
 	if more := switching[subject.Name]; more != "" {
 		words = append(words, more)
 	}
-	return regexp.Compile(`(?i)(?:^|[^0-9a-z_.])(?P<said>(?:` + strings.Join(words, "|") + `)[-\s/@:=]{0,3}v?(?P<version>[0-9]+(?:\.[0-9]+){0,2}))\b`)
+	return regexp.Compile(
+		`(?i)(?:^|[^0-9a-z_.])(?P<said>(?:` + strings.Join(words, "|") + `)[-\s/@:=]{0,3}v?(?P<version>[0-9]+(?:\.[0-9]+){0,2}))\b`,
+	)
 }
 
 // maxSaid bounds the places that one note lists.

@@ -13,9 +13,11 @@ import (
 // TestBeside finds what speaks of the line that is left, and nothing of newer lines, of the past, or that the table moves itself.
 func TestBeside(t *testing.T) {
 	files := fstest.MapFS{
-		".nvmrc":            {Data: []byte("18.19.0\n")},
-		"Makefile":          {Data: []byte("all:\n\tbundle --target=node18 --also=node22\n")},
-		"README.md":         {Data: []byte("Node.js 18 or newer, at best Node.js 24.\nnvm install   18\nWe like node; 18 boats.\nvnode18 and node180\n")},
+		".nvmrc":   {Data: []byte("18.19.0\n")},
+		"Makefile": {Data: []byte("all:\n\tbundle --target=node18 --also=node22\n")},
+		"README.md": {Data: []byte(
+			"Node.js 18 or newer, at best Node.js 24.\nnvm install   18\nWe like node; 18 boats.\nvnode18 and node180\n",
+		)},
 		"CHANGELOG.md":      {Data: []byte("dropped node 18\n")},
 		"tsconfig.json":     {Data: []byte(`{"extends": "@tsconfig/node18/tsconfig.json"}`)},
 		"src/old.js":        {Data: []byte("// node 18 has a bug here\n")},

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"bellwether/books"
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/output"
@@ -38,7 +37,7 @@ func Books(ctx context.Context, d *desk.Desk, t *tree.Tree) (*output.BooksResult
 	result := &output.BooksResult{Notes: s.Notes}
 	for _, b := range s.Books {
 		row := output.BookResult{Book: b.File, Title: b.Title, Releases: len(b.Releases), Rules: []output.RuleResult{}}
-		row.Ships = slices.ContainsFunc(books.All(), func(o books.Book) bool { return o.Name == b.File })
+		row.Ships = shelf.Ships(b)
 		if !b.AsOf.IsZero() {
 			row.AsOf = b.AsOf.Format(time.DateOnly)
 		}

@@ -257,7 +257,7 @@ func (p *planner) routePart(
 		}
 		c := p.fromElsewhere(part, d)
 		if c == nil {
-			if c, err = statesItself(ctx, part, w.Registry, d); err != nil {
+			if c, err = ways.StatesItself(ctx, part, w.Registry, d); err != nil {
 				return nil, nil, err
 			}
 		}

@@ -42,6 +42,11 @@ type Shelf struct {
 	orders func(kind string) version.Order
 }
 
+// Ships tells whether a book comes with the program.
+func Ships(b *compat.Book) bool {
+	return slices.ContainsFunc(books.All(), func(o books.Book) bool { return o.Name == b.File })
+}
+
 // Read reads the books that ship, those that the settings name, and those of the call.
 // Together are families that a call names besides those of the settings.
 func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, together ...settings.Family) (*Shelf, error) {

@@ -173,7 +173,9 @@ func OwnClasses(r *registry.Registry, file string) linkage.Archive {
 
 // wayOut says of an archive that misses something whether its newest release does, and gives it where it does not; empty for what has
 // no releases.
-func wayOut(ctx context.Context, r *registry.Registry, t graph.Tree, by string, missing []linkage.Missing) (text string, cure contract.Cure) {
+func wayOut(
+	ctx context.Context, r *registry.Registry, t graph.Tree, by string, missing []linkage.Missing,
+) (text string, cure contract.Cure) {
 	for _, w := range t.Won {
 		if w.Coords.String()+" "+w.Version != by {
 			continue
