@@ -63,6 +63,7 @@ type reader struct {
 	into   *Gemfile
 	blocks []block
 	depth  int
+	forges map[string]bool // short forms of addresses that the Gemfile itself defines
 }
 
 // block is what an "end" closes.
@@ -253,6 +254,14 @@ func (r *reader) statement(i int) (int, error) {
 			r.into.Sources = append(r.into.Sources, args.plain[0].value)
 			r.login(i, args.plain[0].value)
 		}
+	case "git_source":
+		if len(args.plain) > 0 {
+			if r.forges == nil {
+				r.forges = map[string]bool{}
+			}
+			r.forges[args.plain[0].value] = true
+		}
+		return i + 1, nil
 	case "gemspec":
 		r.into.Specs = append(r.into.Specs, path.Join(path.Dir(r.file), args.options["path"]))
 	case "ruby":
@@ -378,6 +387,7 @@ const (
 	Conditional     = "it stands in a condition"
 	ComputedVersion = "its version is computed"
 	ComputedBlock   = "it stands in a block that is computed"
+	UnknownSource   = "where it comes from is not known"
 )
 
 // gem reads a gem line.
@@ -464,7 +474,10 @@ func (r *reader) gem(i, end int, a args) {
 	if a.computed && d.Fixed == "" {
 		d.Fixed = ComputedVersion
 	}
-	if slices.Contains([]string{Conditional, ComputedBlock, ComputedVersion}, d.Fixed) {
+	if !r.knowsSource(a) && d.Fixed == "" || d.Git.Address != "" && r.ownForge(a, r.blocks) {
+		d.Fixed, d.Git = UnknownSource, Repository{}
+	}
+	if slices.Contains([]string{Conditional, ComputedBlock, ComputedVersion, UnknownSource}, d.Fixed) {
 		r.compute(d.Line)
 	}
 	if d.Source != "" || d.Git.Address != "" || d.Path != "" {

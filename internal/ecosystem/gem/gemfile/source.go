@@ -2,6 +2,7 @@ package gemfile
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"bellwether/internal/core/lazyregexp"
@@ -48,12 +49,41 @@ var (
 )
 
 // forges are the short forms of addresses that Bundler knows.
-var forges = map[string]string{"github": "https://github.com/%s.git", "gitlab": "https://gitlab.com/%s.git"}
+var forges = map[string]string{
+	"github": "https://github.com/%s.git", "gitlab": "https://gitlab.com/%s.git", "gist": "https://gist.github.com/%s.git",
+}
+
+// options are what a line of a gem may say without a word on where the gem comes from, or in a way that is read here.
+var options = []string{
+	"group", "groups", "platform", "platforms", "require", "autorequire", "branch", "tag", "ref", "submodules", "glob", "name", "env",
+	"install_if", "force_ruby_platform", "type", "git", "github", "gitlab", "bitbucket", "gist", "path", "source",
+}
+
+// knowsSource tells whether a line says where its gem comes from in words that are known. Another word may be a short form that some
+// file defines which is not read.
+func (r *reader) knowsSource(a args) bool {
+	for name := range a.options {
+		if !slices.Contains(options, name) {
+			return false
+		}
+	}
+	return true
+}
+
+// ownForge tells whether a repository is named in a short form to which the Gemfile gives a meaning of its own.
+func (r *reader) ownForge(a args, blocks []block) bool {
+	for name := range r.forges {
+		if a.options[name] != "" || slices.ContainsFunc(blocks, func(b block) bool { return b.kind == name }) {
+			return true
+		}
+	}
+	return false
+}
 
 // repository notes a repository that an option or a block names.
 func (d *Declared) repository(kind, value string, options map[string]string) {
 	if form := forges[kind]; form != "" {
-		if !strings.Contains(value, "/") {
+		if !strings.Contains(value, "/") && kind != "gist" {
 			value += "/" + value
 		}
 		value = fmt.Sprintf(form, value)

@@ -305,12 +305,15 @@ func (p *Project) RestatedIn(one *lock.Spec, ranges Restatements) *lock.Spec {
 	return &fresh
 }
 
+// unread are why what the lock says of a dependency counts, and not what the Gemfile does.
+var unread = []string{gemfile.Conditional, gemfile.ComputedVersion, gemfile.UnknownSource}
+
 // Dependencies are the lines of DEPENDENCIES: what the Gemfile and its gemspecs ask for, and what
 // the lock has of gems whose lines are computed.
 func (p *Project) Dependencies(lines []string, ranges Restatements, gone []string) (fresh []string) {
 	asked := map[string]string{}
 	for _, q := range p.asked {
-		if _, twice := asked[q.Name]; twice || q.Fixed == gemfile.Conditional || q.Fixed == gemfile.ComputedVersion {
+		if _, twice := asked[q.Name]; twice || slices.Contains(unread, q.Fixed) {
 			continue
 		}
 		line := "  " + q.Name
