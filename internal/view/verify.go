@@ -24,7 +24,7 @@ func tests(v *finding.Verification) string {
 	case passed+failed == 0 && !ran(v, "test"):
 		return "all stages passed, and nothing was tested"
 	case passed+failed == 0:
-		return "all stages passed"
+		return "all stages passed, and no test was seen in what they said"
 	case failed == 0:
 		return doc.Count(passed, "test", "tests") + " passed"
 	}

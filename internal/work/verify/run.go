@@ -141,6 +141,9 @@ func (j Job) part(
 				return nil, err
 			}
 		}
+		if note := j.untested(part, result); note != "" {
+			result.Notes = append(result.Notes, note)
+		}
 		failed = failed || result.Red()
 		v.Stages, v.Effect = append(v.Stages, result), append(v.Effect, st.effect...)
 		if stage.Name == j.Until {
