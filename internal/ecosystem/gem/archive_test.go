@@ -1,9 +1,6 @@
 package gem
 
 import (
-	"archive/tar"
-	"bytes"
-	"compress/gzip"
 	"context"
 	"testing"
 	"testing/fstest"
@@ -15,7 +12,6 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/gem/project"
-	"bellwether/internal/ecosystem/gem/registry"
 	"bellwether/internal/host/fetch"
 )
 
@@ -34,24 +30,4 @@ func TestArchive(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Contains(t, string(list[0].Data), "It floats.")
-}
-
-// TestArchiveBounds sees that an archive that grows without measure is left, and that a path out of
-// it stays within.
-func TestArchiveBounds(t *testing.T) {
-	var packed bytes.Buffer
-	zipped := gzip.NewWriter(&packed)
-	inner := tar.NewWriter(zipped)
-	large := make([]byte, registry.LargeFrom+1<<20)
-	require.NoError(t, inner.WriteHeader(&tar.Header{Name: "../../out", Mode: 0o644, Size: 2}))
-	_, _ = inner.Write([]byte("in"))
-	require.NoError(t, inner.WriteHeader(&tar.Header{Name: "zeros", Mode: 0o644, Size: int64(len(large))}))
-	_, _ = inner.Write(large)
-	require.NoError(t, inner.Close())
-	require.NoError(t, zipped.Close())
-	var names []string
-	wanted := ecosystem.Wanted{File: func(name string, _ int64) bool { names = append(names, name); return false }}
-	_, err := registry.ReadData(bytes.NewReader(packed.Bytes()), int64(packed.Len()), wanted)
-	assert.ErrorContains(t, err, "200 times larger")
-	assert.Equal(t, []string{"out", "zeros"}, names)
 }

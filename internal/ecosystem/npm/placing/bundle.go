@@ -14,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"bellwether/internal/ecosystem/archive"
 	"bellwether/internal/ecosystem/npm/lock"
 	"bellwether/internal/ecosystem/npm/packagejson"
 	"bellwether/internal/ecosystem/npm/registry"
@@ -36,7 +37,7 @@ const maxManifest = 1 << 20
 // first. The archive is checked against the integrity that the registry states.
 func Bundle(ctx context.Context, r *registry.Registry, rel *registry.Release) ([]bundled, error) {
 	payload, err := r.Around.Client.Document(ctx, fetch.Request{
-		URL: rel.Archive(), Authorization: r.Authorization(rel.Pkg.Name, rel.Archive()), Limit: registry.MaxArchive,
+		URL: rel.Archive(), Authorization: r.Authorization(rel.Pkg.Name, rel.Archive()), Limit: archive.MaxPacked,
 		Form: "npm-bundle/1 " + rel.Integrity, Forever: true,
 		Distil: func(archive io.Reader) ([]byte, error) {
 			list, err := readBundle(archive, rel.Integrity)

@@ -1,8 +1,6 @@
 package registry
 
 import (
-	"archive/tar"
-	"compress/gzip"
 	"context"
 	"crypto/sha1"
 	"crypto/sha256"
@@ -12,73 +10,29 @@ import (
 	"fmt"
 	"hash"
 	"io"
-	"path"
 	"strings"
 
 	"github.com/fxamacker/cbor/v2"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/archive"
 	"bellwether/internal/host/fetch"
 )
 
-// The bounds of an archive: bytes as it comes and unpacked, its files, and how many times larger
-// it may become once it is large.
-const (
-	MaxArchive = 1 << 29
-	maxFiles   = 200_000
-	maxRatio   = 200
-	largeFrom  = 64 << 20
-)
-
-// counted counts the bytes that are read.
-type counted struct {
-	io.Reader
-	n int64
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	c.n += int64(n)
-	return n, err
-}
-
 // EachFile calls do for each plain file of an archive, by its name below the archive's own
 // folder. The archive is checked against an integrity, "" for none.
-func EachFile(archive io.Reader, integrity string, do func(name string, size int64, read func() ([]byte, error)) error) error {
+func EachFile(from io.Reader, integrity string, do archive.Visit) error {
 	sum, want := integrityHash(integrity)
-	packed := &counted{Reader: io.TeeReader(archive, sum)}
-	unzipped, err := gzip.NewReader(packed)
+	whole := io.TeeReader(from, sum)
+	err := archive.TarGz(whole, func(name string, size int64, read func() ([]byte, error)) error {
+		_, below, _ := strings.Cut(name, "/")
+		return do(below, size, read)
+	})
+	if err == nil {
+		_, err = io.Copy(io.Discard, whole)
+	}
 	if err != nil {
-		return fmt.Errorf("the archive: %w", err)
-	}
-	unpacked := &counted{Reader: &io.LimitedReader{R: unzipped, N: MaxArchive}}
-	files := tar.NewReader(unpacked)
-	for n := 0; ; n++ {
-		f, err := files.Next()
-		switch {
-		case unpacked.n >= MaxArchive: // which reads as an end
-			return fmt.Errorf("the archive is larger than %d bytes", int64(MaxArchive))
-		case n > maxFiles:
-			return fmt.Errorf("the archive has more than %d files", maxFiles)
-		case unpacked.n > largeFrom && unpacked.n > maxRatio*packed.n:
-			return fmt.Errorf("the archive becomes more than %d times larger when it is unpacked", maxRatio)
-		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return fmt.Errorf("the archive: %w", err)
-		}
-		if f.Typeflag != tar.TypeReg {
-			continue
-		}
-		_, name, _ := strings.Cut(path.Clean("/" + f.Name)[1:], "/")
-		if err := do(name, f.Size, func() ([]byte, error) { return io.ReadAll(files) }); err != nil {
-			return fmt.Errorf("the archive: %s: %w", f.Name, err)
-		}
-	}
-	if _, err := io.Copy(io.Discard, packed); err != nil {
 		return fmt.Errorf("the archive: %w", err)
 	}
 	if got := base64.StdEncoding.EncodeToString(sum.Sum(nil)); want != "" && got != want {
@@ -120,11 +74,11 @@ func (r *Registry) Archive(ctx context.Context, s model.Subject, version string,
 
 func (r *Registry) archive(ctx context.Context, rel *Release, wanted ecosystem.Wanted) (files []ecosystem.ArchiveFile, err error) {
 	payload, err := r.Around.Client.Document(ctx, fetch.Request{
-		URL: rel.Archive(), Authorization: r.Authorization(rel.Pkg.Name, rel.Archive()), Limit: MaxArchive,
+		URL: rel.Archive(), Authorization: r.Authorization(rel.Pkg.Name, rel.Archive()), Limit: archive.MaxPacked,
 		Form: "npm-archive/1 " + wanted.Form + " " + rel.Integrity, Forever: true,
-		Distil: func(archive io.Reader) ([]byte, error) {
+		Distil: func(packed io.Reader) ([]byte, error) {
 			var list []ecosystem.ArchiveFile
-			err := EachFile(archive, rel.Integrity, func(name string, size int64, read func() ([]byte, error)) error {
+			err := EachFile(packed, rel.Integrity, func(name string, size int64, read func() ([]byte, error)) error {
 				if !wanted.File(name, size) {
 					return nil
 				}
