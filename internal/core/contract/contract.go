@@ -160,6 +160,8 @@ type State struct {
 	Cures []Cure
 	// Hollow are requirements whose new release has nothing in it any more.
 	Hollow []string
+	// InEffect gives the packages that are in effect in the state, where that is known without reading it anew; nil for elsewhere.
+	InEffect func() []model.Package
 	// Edits are the new contents of the files that differ.
 	Edits []model.FileEdit
 }

@@ -48,6 +48,9 @@ type uniter struct {
 	line version.Version
 }
 
+// maxUniting bounds how many ways to have one major are tried.
+const maxUniting = 6
+
 // uniting are the ways to have one major, the nearest first.
 func (r *planner) uniting(goal contract.Goal, d contract.Double) (ways []uniter) {
 	for _, name := range append(slices.Clone(d.For), d.Name) {
@@ -62,7 +65,7 @@ func (r *planner) uniting(goal contract.Goal, d contract.Double) (ways []uniter)
 			}
 		}
 	}
-	return ways
+	return ways[:min(len(ways), maxUniting)]
 }
 
 // cured lets what a state leaves without what it refers to go along, to a release that does without: it would compile, and fail when

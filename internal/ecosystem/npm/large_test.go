@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"bellwether/internal/ecosystem/npm/project"
 )
 
 // lockOf is a lock of n packages, each where place says, each asking for the next.
@@ -38,7 +40,7 @@ func TestLargeLock(t *testing.T) {
 		all := Ecosystem{}.Packages(c)
 		assert.NotEmpty(t, all, name)
 		for _, p := range all {
-			require.LessOrEqual(t, len(p.Via), maxVia, name)
+			require.LessOrEqual(t, len(p.Via), project.MaxVia, name)
 		}
 		last := all[len(all)-1]
 		if name == "a chain" {

@@ -154,3 +154,23 @@ func (Ecosystem) Supports() ecosystem.Support {
 func (Ecosystem) Tools() [][]string {
 	return [][]string{{"node", "--version"}, {"npm", "--version"}}
 }
+
+// Packages are the packages of the lock.
+func (Ecosystem) Packages(c *model.Component) []model.Package {
+	p := c.Detail.(*project.Project)
+	switch {
+	case p.Foreign != nil:
+		return p.ForeignPackages(c)
+	case p.Lock == nil:
+		return nil
+	}
+	return p.InEffect(p.Locked())
+}
+
+// BuildsWith are the folders of members and linked packages that lie outside of the component's.
+func (Ecosystem) BuildsWith(c *model.Component) (dirs []string) {
+	for _, top := range c.Detail.(*project.Project).Tops {
+		dirs = append(dirs, top.Dir)
+	}
+	return dirs
+}

@@ -19,11 +19,7 @@ import (
 // Unmet is what packages that come with a state need of runtimes and the like, and is not stated or not installed. What is there
 // already, at any version, and needs what it does not get, says nothing: the project lives with it.
 func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet, err error) {
-	after, err := w.in(s)
-	if err != nil {
-		return nil, err
-	}
-	is, err := w.desk.InTrial(ctx, after)
+	is, requirements, err := w.inEffect(ctx, s)
 	if ecosystem.Unreached(err) {
 		return nil, nil // then nothing is known of what packages need
 	}
@@ -53,7 +49,7 @@ func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet
 			root = pkg.Via[0][:max(0, strings.LastIndexByte(pkg.Via[0], ' '))] // "name version"
 			by += ", which it brings,"
 		}
-		for _, r := range after.Requirements { // as the manifest calls it
+		for _, r := range requirements { // as the manifest calls it
 			if r.Subject.Name == root {
 				root = r.Name
 				break
@@ -62,6 +58,19 @@ func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet
 		all = append(all, route.Unmet{Name: root, Text: by + " needs " + lacks})
 	}
 	return all, nil
+}
+
+// inEffect are the packages in effect in a state, and what the manifests require then.
+func (w *World) inEffect(ctx context.Context, s *contract.State) ([]model.Package, []model.Requirement, error) {
+	if s.InEffect != nil {
+		return s.InEffect(), w.Part.Requirements, nil
+	}
+	after, err := w.in(s)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := w.desk.InTrial(ctx, after)
+	return all, after.Requirements, err
 }
 
 // Lacks tells which of some needs is not met by what files state or by what is installed, as a clause: "node >=20, and

@@ -35,10 +35,15 @@ type Entry struct {
 	Integrity  string
 	Deprecated string
 	InBundle   bool
+	Flags      Flags
+	Extraneous bool              // nothing needs it, as the client found
 	Text       []byte            // the entry's bytes, for versions 2 and 3
 	Value      *jsondoc.Value    // the entry of a version 1 lock
 	Body       *packagejson.Body // nil in a version 1 lock, which does not repeat it
 }
+
+// Flags say by which dependencies alone a location is reached.
+type Flags struct{ Dev, Optional, DevOptional, Peer bool }
 
 // Read reads a package-lock.json or npm-shrinkwrap.json.
 func Read(fsys fs.FS, file string) (*File, error) {
@@ -113,6 +118,11 @@ func (l *File) readEntry(m jsondoc.Member) error {
 	e.Resolved, e.Integrity = m.Value.Get("resolved").String(), m.Value.Get("integrity").String()
 	e.InBundle = m.Value.Get("inBundle").True()
 	e.Deprecated = m.Value.Get("deprecated").String()
+	e.Flags = Flags{
+		Dev: m.Value.Get("dev").True(), Optional: m.Value.Get("optional").True(),
+		DevOptional: m.Value.Get("devOptional").True(), Peer: m.Value.Get("peer").True(),
+	}
+	e.Extraneous = m.Value.Get("extraneous") != nil
 	l.Entries[loc] = e
 	m.Value.Members = nil // the entry and its text have it all
 	return nil

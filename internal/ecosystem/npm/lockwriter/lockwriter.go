@@ -160,6 +160,9 @@ func merge(known []member, fresh map[string]string) []member {
 func (w *Writer) entryText(n *tree.Node) string {
 	var before object
 	if n.Entry != nil && n.Entry.Text != nil {
+		if !n.IsTop() && n.LinkTo == nil && n.Flags == n.Entry.Flags && !n.Entry.Extraneous {
+			return string(n.Entry.Text) // only the flags of a node that was there can have changed
+		}
 		_ = json.Unmarshal(n.Entry.Text, &before)
 	}
 	after := w.entry(n, before)

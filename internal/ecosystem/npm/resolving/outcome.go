@@ -178,6 +178,7 @@ func (s *resolver) outcome(
 	o.AsBefore = s.AsBefore
 	o.Carried, o.Notable = s.carried(moves), append(s.notable(), s.overrideNotes()...)
 	o.Doubled = s.doubled()
+	o.InEffect = func() []model.Package { return s.p.InEffect(s.Tree) }
 	if s.ask.Dedupe && s.p.Lock != nil {
 		if now, before := copies(s.Tree), copies(s.p.Locked()); now < before {
 			o.Notable = append(o.Notable, fmt.Sprintf("copies of packages: %d, and %d before", now, before))

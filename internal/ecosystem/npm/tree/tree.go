@@ -46,11 +46,8 @@ type Node struct {
 	parsed     version.Version   // of parsedText
 	parsedText string
 	Pinned     bool // chosen for a top; not to be replaced
-	Flags      flags
+	Flags      lock.Flags
 }
-
-// flags say by which dependencies alone a node is reached.
-type flags struct{ Dev, Optional, DevOptional, Peer bool }
 
 // Tree is all nodes of a project.
 type Tree struct {
@@ -292,7 +289,7 @@ func (t *Tree) Prune() {
 			delete(n.Parent.Kids, n.Name)
 			return
 		}
-		n.Flags = flags{
+		n.Flags = lock.Flags{
 			Dev:      !noDev[n],
 			Optional: !noOptional[n],
 			Peer:     !noPeer[n],

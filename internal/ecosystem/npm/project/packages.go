@@ -1,25 +1,17 @@
-package npm
+package project
 
 import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem/npm/packagejson"
-	"bellwether/internal/ecosystem/npm/project"
 	"bellwether/internal/ecosystem/npm/tree"
 )
 
-// Packages are the packages of the lock, each copy once, breadth first from the
+// InEffect are the packages of a tree of the project, each copy once, breadth first from the
 // manifests, so that what leads to each is as short as can be. What is there only
 // as an optional dependency needs nothing: npm leaves it out where it does not
 // run.
-func (Ecosystem) Packages(c *model.Component) []model.Package {
-	p := c.Detail.(*project.Project)
-	if p.Foreign != nil {
-		return p.ForeignPackages(c)
-	}
-	if p.Lock == nil {
-		return nil
-	}
-	f := &packageFinder{t: p.Locked(), seen: map[*tree.Node]bool{}, advice: !p.EngineStrict}
+func (p *Project) InEffect(t *tree.Tree) []model.Package {
+	f := &packageFinder{t: t, seen: map[*tree.Node]bool{}, advice: !p.EngineStrict}
 	f.used = f.t.Reach(func(from *tree.Node, e packagejson.Edge) bool { return !from.IsTop() || e.Kind != packagejson.Dev })
 	f.from(p, false)
 	f.from(p, true)
@@ -45,7 +37,7 @@ type found struct {
 }
 
 // from walks from the manifests, in the second round along optional edges, too.
-func (f *packageFinder) from(p *project.Project, optional bool) {
+func (f *packageFinder) from(p *Project, optional bool) {
 	queue := f.done // whose optional edges are still to be followed
 	for _, m := range p.Manifests() {
 		top := f.t.Tops[m.Dir]
@@ -70,17 +62,17 @@ func (f *packageFinder) from(p *project.Project, optional bool) {
 	f.done = queue
 }
 
-// maxVia is how many packages are named that lead to another one. Of a longer chain, the
+// MaxVia is how many packages are named that lead to another one. Of a longer chain, the
 // beginning and the end are.
-const maxVia = 16
+const MaxVia = 16
 
 // further is a chain with one more at its end.
 func further(via []string, last string) []string {
-	if len(via) < maxVia {
+	if len(via) < MaxVia {
 		return append(via[:len(via):len(via)], last)
 	}
-	const first = maxVia / 2
-	short := append(make([]string, 0, maxVia), via[:first]...)
+	const first = MaxVia / 2
+	short := append(make([]string, 0, MaxVia), via[:first]...)
 	return append(append(append(short, "…"), via[first+2:]...), last)
 }
 
@@ -97,12 +89,4 @@ func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
 	}
 	f.all = append(f.all, pkg)
 	return append(queue, q)
-}
-
-// BuildsWith are the folders of members and linked packages that lie outside of the component's.
-func (Ecosystem) BuildsWith(c *model.Component) (dirs []string) {
-	for _, top := range c.Detail.(*project.Project).Tops {
-		dirs = append(dirs, top.Dir)
-	}
-	return dirs
 }
