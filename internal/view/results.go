@@ -54,12 +54,15 @@ func (o Out) InEffect(all *output.InEffect) error {
 		required := 0
 		var rows doc.List
 		for _, p := range c.Packages {
-			if p.Depth == 0 {
+			if p.Depth == 0 && !p.Indirect {
 				required++
 			}
 			line := doc.Line{doc.Plain("%s%s ", strings.Repeat("  ", p.Depth), p.Name), doc.Faint(p.Version)}
 			if p.Development && p.Depth == 0 {
 				line = append(line, doc.Faint(", for development"))
+			}
+			if p.Indirect {
+				line = append(line, doc.Faint(", indirect"))
 			}
 			rows = append(rows, line)
 		}

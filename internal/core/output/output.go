@@ -174,10 +174,11 @@ type ComponentInEffect struct {
 
 // PackageInEffect is a package in such a list. It is brought by the last one before it with a smaller depth.
 type PackageInEffect struct {
-	Depth       int    `json:"depth"` // 0 for what is required
+	Depth       int    `json:"depth"` // 0 for what is required, and for what is indirect
 	Name        string `json:"name"`
 	Version     string `json:"version"`
 	Place       string `json:"place,omitempty"`       // that requires it
+	Indirect    bool   `json:"indirect,omitempty"`    // others need it, and which is not told here
 	Development bool   `json:"development,omitempty"` // only who works on the project gets it
 }
 

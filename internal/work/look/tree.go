@@ -25,7 +25,7 @@ func InEffect(ctx context.Context, d *desk.Desk, t *tree.Tree) (*output.InEffect
 			problems = append(problems, err)
 			continue
 		}
-		c := output.ComponentInEffect{Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Packages: below(packages)}
+		c := output.ComponentInEffect{Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Packages: below(part, packages)}
 		all.Components = append(all.Components, c)
 	}
 	return all, joined(problems)
@@ -37,8 +37,8 @@ type node struct {
 	brings []*node
 }
 
-// below puts packages below what brings them, in the order of names.
-func below(packages []model.Package) []output.PackageInEffect {
+// below puts packages below what brings them, in the order of names. The component itself is none of them.
+func below(part *tree.Part, packages []model.Package) []output.PackageInEffect {
 	root := &node{}
 	at := map[string]*node{"": root}
 	named := map[string]*node{} // by name and version, for ways that are told in part
@@ -46,7 +46,7 @@ func below(packages []model.Package) []output.PackageInEffect {
 	ordered := slices.Clone(packages)
 	slices.SortStableFunc(ordered, func(a, b model.Package) int { return len(a.Via) - len(b.Via) })
 	for _, p := range ordered {
-		if p.Subject.IsPin() {
+		if p.Subject.IsPin() || p.Version == "" {
 			continue
 		}
 		way := strings.Join(p.Via, then)
@@ -71,8 +71,11 @@ func below(packages []model.Package) []output.PackageInEffect {
 		slices.SortStableFunc(of.brings, func(a, b *node) int { return a.Subject.Compare(b.Subject) })
 		for _, n := range of.brings {
 			row := output.PackageInEffect{Depth: depth, Name: n.Subject.Name, Version: n.Version, Development: n.Development}
-			if depth == 0 && n.Site.File != "" {
-				row.Place = n.Site.String()
+			if depth == 0 {
+				row.Indirect = !required(part, n.Subject)
+				if n.Site.File != "" {
+					row.Place = n.Site.String()
+				}
 			}
 			rows = append(rows, row)
 			list(n, depth+1)
@@ -80,4 +83,9 @@ func below(packages []model.Package) []output.PackageInEffect {
 	}
 	list(root, 0)
 	return rows
+}
+
+// required tells whether manifests ask for a package on account of the component itself.
+func required(part *tree.Part, s model.Subject) bool {
+	return slices.ContainsFunc(part.Requirements, func(r model.Requirement) bool { return r.Subject == s && !r.Asked })
 }
