@@ -113,9 +113,11 @@ func (r *raiser) agrees(p model.Pin) bool {
 }
 
 // target is what a place is to state: a range starts at the least that is
-// needed.
+// needed, or where it would leave out what the others state, at that.
 func (r *raiser) target(p model.Pin) version.Version {
 	switch {
+	case !Exact(p) && !admits(p, r.aim.To) && below(p, r.aim.To):
+		return r.aim.To
 	case p.Promise && r.aim.Promise != nil:
 		return r.aim.Promise
 	case Exact(p):
@@ -166,6 +168,12 @@ func Low(p model.Pin) version.Version {
 		return lows[0]
 	}
 	return nil
+}
+
+// admits tells whether a range that a place states has a version in it.
+func admits(p model.Pin, v version.Version) bool {
+	rng, err := version.Plain{}.ParseRange(p.Range)
+	return err != nil || p.AtLeast || rng.Contains(v)
 }
 
 // below tells whether a place admits what is below a version.

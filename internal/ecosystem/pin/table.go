@@ -119,7 +119,7 @@ var kinds = []kind{
 	{"pyproject.toml", text("runtime/python", `(?m)^python\s*=\s*["'](?P<version>[^"']+)["']`)},
 	{"setup.py setup.cfg", text("runtime/python", `(?m)^\s*python_requires\s*=\s*["']?(?P<version>[<>=!~0-9][^"'\n\r]*[0-9*])`)},
 	{"Pipfile", text("runtime/python", `(?m)^\s*python_version\s*=\s*["'](?P<version>[^"']+)["']`)},
-	{"Gemfile gems.rb", text("runtime/ruby", `(?m)^\s*ruby\s+["'](?P<version>[^"']+)["']`)},
+	{"Gemfile gems.rb", gemfileRuby},
 	{"*.gemspec", text("runtime/ruby", `(?m)^\s*\w+\.required_ruby_version\s*=\s*["'](?P<version>[^"']+)["']`)},
 	{"mix.exs", text("runtime/elixir", `(?m)^\s*elixir:\s*"(?P<version>[^"]+)"`)},
 	{"composer.json", text("runtime/php", `"require"\s*:\s*\{[^}]*?"php"\s*:\s*"(?P<version>[^"]+)"`)},

@@ -390,6 +390,12 @@ func (e *Effective) Stated(v Value) (at Value, why string) {
 	return v, "its properties lead to each other"
 }
 
+// InProfile is what a profile that is not active states for the property that a version is made of; ok is false where it does not.
+func (e *Effective) InProfile(v Value, profile *Pom) (at Value, ok bool) {
+	at, ok = profile.properties[reference(v.Text)]
+	return at, ok
+}
+
 // asking is a dependency in its own project's words: with what its properties, and its management, say.
 type asking struct {
 	Dependency

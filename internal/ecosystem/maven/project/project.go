@@ -117,6 +117,7 @@ func (p *Project) requirements() (all []model.Requirement) {
 		for _, o := range e.Asleep {
 			when = condition.Term{Key: "profile", Op: condition.Equal, Value: o.Profile}
 			p.stated(e, o, add)
+			p.overriding(e, o, add)
 		}
 		when = nil
 	}
@@ -129,14 +130,21 @@ func (p *Project) requirements() (all []model.Requirement) {
 	return all
 }
 
+// listed is what one list of a file asks for.
+type listed struct {
+	group string
+	of    []*pom.Dependency
+}
+
+func listsOf(of *pom.Pom) []listed {
+	return []listed{
+		{"dependencyManagement", of.Managed}, {"dependencies", of.Dependencies}, {"plugins", of.Plugins}, {"extensions", of.Extensions},
+	}
+}
+
 // stated gives what a file, or a profile of it, asks for.
 func (p *Project) stated(e *pom.Effective, of *pom.Pom, add func(model.Requirement)) {
-	for _, list := range []struct {
-		group string
-		of    []*pom.Dependency
-	}{
-		{"dependencyManagement", of.Managed}, {"dependencies", of.Dependencies}, {"plugins", of.Plugins}, {"extensions", of.Extensions},
-	} {
+	for _, list := range listsOf(of) {
 		for _, d := range list.of {
 			c := e.CoordsOf(d)
 			if p.Own[c] != nil {
@@ -155,6 +163,20 @@ func (p *Project) stated(e *pom.Effective, of *pom.Pom, add func(model.Requireme
 			q := p.requirement(e, group, c, v, d.Line)
 			q.Optional = d.Managing && !p.uses(c)
 			add(q)
+		}
+	}
+}
+
+// overriding gives what a profile that is not active states for the versions of what the file asks for, in properties.
+func (p *Project) overriding(e *pom.Effective, profile *pom.Pom, add func(model.Requirement)) {
+	for _, list := range listsOf(e.Pom) {
+		for _, d := range list.of {
+			c := e.CoordsOf(d)
+			if v, ok := e.InProfile(d.Version, profile); ok && p.Own[c] == nil {
+				q := p.requirement(e, list.group, c, v, d.Line)
+				q.Optional = true
+				add(q)
+			}
 		}
 	}
 }
