@@ -171,6 +171,8 @@ type Package struct {
 	Needs   []Need   // what it states that it runs on
 	// Development is that it is only there to work on the project: who uses that does not get it.
 	Development bool
+	// Builds is that it runs something when it is installed, as what is built for one version of a runtime does.
+	Builds bool
 }
 
 // Need is a demand on something else than a package.

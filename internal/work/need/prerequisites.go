@@ -236,6 +236,9 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 			return nil, err
 		}
 		w.moved[s] = n.To
+		if err := w.tellBuilt(ctx, s, n.To); err != nil {
+			return nil, err
+		}
 	}
 	return platform, nil
 }
@@ -432,33 +435,6 @@ func inOrder(needs []*Need) []*Need {
 		visit(n)
 	}
 	return list
-}
-
-// follow are the packages that describe a runtime which was asked for, and that are older than it.
-func (w *prerequisites) follow() (list []world.Destination) {
-	for _, part := range w.along.Start.Parts {
-		for _, r := range part.Requirements {
-			of, _ := world.Describes(part, r.Name)
-			to, moved := w.moved[of]
-			if !moved {
-				continue
-			}
-			at, err := part.Eco.Order().Parse(part.LockedAt(r.Name))
-			if err != nil || r.Fixed != "" || version.CompareStated(at.String(), to.Line()) >= 0 || w.names(r.Name) {
-				continue
-			}
-			list = append(list, world.Destination{
-				Name: r.Name, Range: to.Line(), Text: r.Name + "@" + to.Line(), Because: fmt.Sprintf("describes %s %s", of, to), Follows: true,
-			})
-		}
-	}
-	return list
-}
-
-// names tells whether a request says itself where a package is to be.
-func (w *prerequisites) names(name string) bool {
-	return slices.Contains(w.Hold, name) || slices.Contains(w.request.DoWithout, name) ||
-		slices.ContainsFunc(w.request.To, func(text string) bool { return strings.HasPrefix(text, name+"@") })
 }
 
 // first are the packages that rules need at the end, that did not do at the

@@ -83,7 +83,7 @@ func (f *packageFinder) visit(queue []found, q found, needs bool) []found {
 	}
 	f.seen[n] = true
 	pkg := model.Package{Subject: model.Subject{Kind: packagejson.Name, Name: n.Package}, Version: n.Version, Via: q.via, Site: q.site}
-	pkg.Development = !f.used[n]
+	pkg.Development, pkg.Builds = !f.used[n], n.Body != nil && n.Body.Script
 	if needs && n.Body != nil && n.Body.Node != "" {
 		pkg.Needs = append(pkg.Needs, model.Need{Subject: model.Subject{Kind: "runtime", Name: "node"}, Range: n.Body.Node, Advice: f.advice})
 	}
