@@ -30,13 +30,15 @@ func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet
 	if err != nil {
 		return nil, err
 	}
-	there, broken := map[string]bool{}, map[string]bool{}
+	there, broken := map[presence]bool{}, map[presence]bool{}
 	for _, pkg := range was {
-		there[pkg.Subject.Name+" "+pkg.Version] = true
-		broken[pkg.Subject.Name] = broken[pkg.Subject.Name] || w.Lacks(ctx, pkg.Needs, pkg.Development) != ""
+		there[presence{pkg.Subject.Name, pkg.Version, pkg.Development}] = true
+		name := presence{name: pkg.Subject.Name, development: pkg.Development}
+		broken[name] = broken[name] || w.Lacks(ctx, pkg.Needs, pkg.Development) != ""
 	}
 	for _, pkg := range is {
-		if there[pkg.Subject.Name+" "+pkg.Version] || broken[pkg.Subject.Name] {
+		at, name := presence{pkg.Subject.Name, pkg.Version, pkg.Development}, presence{name: pkg.Subject.Name, development: pkg.Development}
+		if there[at] || broken[name] {
 			continue
 		}
 		lacks := w.Lacks(ctx, pkg.Needs, pkg.Development)
@@ -58,6 +60,12 @@ func (w *World) Unmet(ctx context.Context, s *contract.State) (all []route.Unmet
 		all = append(all, route.Unmet{Name: root, Text: by + " needs " + lacks})
 	}
 	return all, nil
+}
+
+// presence is a package that is there: a copy for development alone says nothing of what users get.
+type presence struct {
+	name, version string
+	development   bool
 }
 
 // inEffect are the packages in effect in a state, and what the manifests require then.
