@@ -72,7 +72,7 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 	if err != nil {
 		return nil, err
 	}
-	needs = append(needs, unmanaged...)
+	needs = append(append(needs, unmanaged...), x.banned(k, release)...)
 	for _, q := range x.component.Requirements {
 		if x.key(q) != k {
 			continue

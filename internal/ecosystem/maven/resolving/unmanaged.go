@@ -3,9 +3,11 @@ package resolving
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/maven/pom"
 	"bellwether/internal/ecosystem/maven/project"
 	"bellwether/internal/ecosystem/maven/registry"
@@ -99,4 +101,20 @@ func (x index) managedBesides(ctx context.Context, k flat.Key, name string) (boo
 		}
 	}
 	return false, nil
+}
+
+// banned is a need that nothing can meet: the project forbids a release. What is there already does not count.
+func (x index) banned(k flat.Key, release string) []flat.Need {
+	c, named := mavenrepo.Read(k.Name)
+	v, err := version.Maven{}.Parse(release)
+	if _, present := x.beside(k); !named || err != nil || present == release {
+		return nil
+	}
+	bans, excepted := x.component.Detail.(*project.Project).Bans()
+	covers := func(b project.Ban) bool { return b.Covers(c, v) }
+	at := slices.IndexFunc(bans, covers)
+	if at < 0 || slices.ContainsFunc(excepted, covers) {
+		return nil
+	}
+	return []flat.Need{{About: k.Name, Text: fmt.Sprintf("to be let in, and %s bans %s", bans[at].Site, bans[at].Text)}}
 }
