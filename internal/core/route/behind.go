@@ -235,7 +235,8 @@ func (r *planner) tellShort() error {
 				newest = v
 			}
 		}
-		if newest == nil {
+		spoken := func(text string) bool { return strings.Contains(text, s.String()+" ") }
+		if newest == nil || slices.ContainsFunc(r.notices, spoken) { // it is told already
 			continue
 		}
 		if told++; told > maxShort {
