@@ -47,10 +47,6 @@ func (o Out) InEffect(all *output.InEffect) error {
 		if i > 0 {
 			d.Add(doc.Gap{})
 		}
-		title := c.Dir
-		if title == "." {
-			title = cmp.Or(c.Name, "this folder")
-		}
 		required := 0
 		var rows doc.List
 		for _, p := range c.Packages {
@@ -66,7 +62,7 @@ func (o Out) InEffect(all *output.InEffect) error {
 			}
 			rows = append(rows, line)
 		}
-		d.Add(doc.Heading{Title: title, Note: fmt.Sprintf("%s, %s in effect, %d of them required", c.Ecosystem,
+		d.Add(doc.Heading{Title: called(c.Dir, c.Name), Note: fmt.Sprintf("%s, %s in effect, %d of them required", c.Ecosystem,
 			doc.Count(len(c.Packages), "package", "packages"), required)}, rows)
 	}
 	return o.show("in-effect", all, d)

@@ -21,10 +21,6 @@ func (o Out) Survey(s *output.Survey) error {
 		if i > 0 {
 			d.Add(doc.Gap{})
 		}
-		title := c.Dir
-		if title == "." {
-			title = cmp.Or(c.Name, "this folder")
-		}
 		lock := ", no lock"
 		switch {
 		case c.Lock != "":
@@ -36,7 +32,7 @@ func (o Out) Survey(s *output.Survey) error {
 		if c.Indirect > 0 {
 			declared += fmt.Sprintf(" and %d indirect", c.Indirect)
 		}
-		d.Add(doc.Heading{Title: title, Note: fmt.Sprintf("%s, %s%s", c.Ecosystem, declared, lock)})
+		d.Add(doc.Heading{Title: called(c.Dir, c.Name), Note: fmt.Sprintf("%s, %s%s", c.Ecosystem, declared, lock)})
 		d.Add(surveyGrid(c))
 		var rows doc.List
 		for _, n := range c.Notes {
@@ -290,6 +286,14 @@ func surveyGrid(c output.SurveyComponent) doc.Grid {
 		)
 	}
 	return g
+}
+
+// called is what a component is called: its folder, or in the root what its manifest says.
+func called(dir, name string) string {
+	if dir == "." {
+		return cmp.Or(name, "this folder")
+	}
+	return dir
 }
 
 // surveyNotes are what does not fit into the table.
