@@ -144,6 +144,12 @@ type Cure struct {
 	To   string
 }
 
+// Hollow is a requirement whose release has nothing in it any more.
+type Hollow struct {
+	Name string
+	Text string // that, and where it went if that is told, a sentence
+}
+
 // State is a solved state of a component, and how it differs from the present one.
 type State struct {
 	Moves   []model.Move // of direct requirements, from the present state
@@ -159,7 +165,7 @@ type State struct {
 	// Cures are releases of what stays that do without what it refers to and is gone.
 	Cures []Cure
 	// Hollow are requirements whose new release has nothing in it any more.
-	Hollow []string
+	Hollow []Hollow
 	// InEffect gives the packages that are in effect in the state, where that is known without reading it anew; nil for elsewhere.
 	InEffect func() []model.Package
 	// Edits are the new contents of the files that differ.

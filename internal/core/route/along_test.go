@@ -77,12 +77,12 @@ func TestWhatGoesAlong(t *testing.T) {
 
 	empty := quay{front(), func(at func(string) string, s *contract.State) {
 		if at("front") == "2.0.0" && len(s.Moves) > 0 {
-			s.Hollow = []string{"front"}
+			s.Hollow = []contract.Hollow{{Name: "front", Text: "front 2.0.0 has nothing in it any more"}}
 		}
 	}}
 	titles, notices := legs(empty, nil)
 	assert.NotContains(t, titles, "front to 2: front 1.0.0>2.0.0", "what has nothing in it is no release to go to by itself")
-	assert.Contains(t, notices, "front stays at 1.0.0 and does not go to 2: front has nothing in it there any more")
+	assert.Contains(t, notices, "front stays at 1.0.0 and does not go to 2: front 2.0.0 has nothing in it any more")
 	empty.harbour = front()
 	titles, _ = legs(empty, asked)
 	assert.Equal(t, []string{"front to 2: front 1.0.0>2.0.0"}, titles, "who asks for it by name gets it")

@@ -28,8 +28,8 @@ func (r *planner) met(goal contract.Goal, state *contract.State) (contract.Goal,
 	stays := map[string]bool{} // in this leg
 	for {
 		unmet, err := r.world.Unmet(r.ctx, state)
-		for _, name := range state.Hollow {
-			unmet = append(unmet, Unmet{Name: name, Text: name + " has nothing in it there any more"})
+		for _, h := range state.Hollow {
+			unmet = append(unmet, Unmet(h))
 		}
 		if err != nil || len(unmet) == 0 {
 			return goal, state, err

@@ -208,7 +208,9 @@ func TestSources(t *testing.T) {
 	if _, err := exec.LookPath("javac"); err != nil {
 		t.Skip("there is no javac")
 	}
-	artifacts, err := shorthand.Artifacts("pier:servlet 4\npier:servlet 5\npier:cask 1\npier:cask 2\n")
+	artifacts, err := shorthand.Artifacts(
+		"pier:servlet 4\npier:servlet 5\npier:cask 1\npier:cask 2\npier:oar 1\npier:oar 2 pier:oar-java:2\npier:oar-java 2\n",
+	)
 	require.NoError(t, err)
 	filter := func(in string) string {
 		text, _ := jar(t, "", map[string]string{"Filter.java": "package " + in + "; public interface Filter { int DEEP = 1; }"})
@@ -220,6 +222,9 @@ func TestSources(t *testing.T) {
 	var empty bytes.Buffer
 	require.NoError(t, zip.NewWriter(&empty).Close())
 	artifacts["pier/cask/2/cask-2.jar"] = empty.String()
+	// What is in another archive, which comes along, has not gone.
+	artifacts["pier/oar/1/oar-1.jar"], artifacts["pier/oar-java/2/oar-java-2.jar"] = filter("oar"), filter("oar")
+	artifacts["pier/oar/2/oar-2.jar"] = empty.String()
 	sources := map[string]string{
 		"src/main/java/A.java":   "package a;\nimport old.web.filters.Filter;\nimport static old.web.filters.Filter.DEEP;\nclass A {}\n",
 		"src/test/java/B.java":   "  import old.web.filters.*;\n// import cask.Filter;\nclass B {}\n",
@@ -231,11 +236,12 @@ func TestSources(t *testing.T) {
 			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 		}
-	}, []string{"servlet 4", "cask 1"}, map[string]string{"pier:servlet": "5", "pier:cask": "2"})
+	}, []string{"servlet 4", "cask 1", "oar 1"}, map[string]string{"pier:servlet": "5", "pier:cask": "2", "pier:oar": "2"})
 	assert.Equal(t, []string{
 		"src/main/java/A.java:2, src/main/java/A.java:3, src/test/java/B.java:1 import old.web.filters.Filter, which pier:servlet 4 had and " +
 			"nothing has after this leg; fresh.web.filters.Filter of pier:servlet 5 is there",
 		"pier:cask 2 has no classes any more, and does not say where they went",
 	}, s.Notable)
-	assert.Equal(t, []string{"pier:cask"}, s.Hollow)
+	require.Len(t, s.Hollow, 1)
+	assert.Equal(t, "pier:cask", s.Hollow[0].Name)
 }

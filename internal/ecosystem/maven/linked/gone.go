@@ -88,14 +88,22 @@ func (l *Loss) in(ctx context.Context, r *registry.Registry, old, t graph.Tree) 
 	return nil
 }
 
-// hollow are the packages whose archives lose all of their classes.
+// hollow are the packages whose archives lose all of their classes, and these are nowhere else.
 func hollow(old, t graph.Tree, then, now []linkage.Archive) (names []string) {
-	had := map[string]bool{}
+	had := map[string][]linkage.Unit{}
 	for i, w := range old.Won {
-		had[w.Coords.String()] = had[w.Coords.String()] || len(then[i].Units) > 0
+		had[w.Coords.String()] = append(had[w.Coords.String()], then[i].Units...)
+	}
+	is := map[string]bool{}
+	for _, a := range now {
+		for _, u := range a.Units {
+			is[u.Name] = true
+		}
 	}
 	for i, w := range t.Won {
-		if name := w.Coords.String(); had[name] && len(now[i].Units) == 0 && w.Name == name && t.Own[w.Coords] == nil {
+		name := w.Coords.String()
+		elsewhere := slices.ContainsFunc(had[name], func(u linkage.Unit) bool { return is[u.Name] })
+		if len(had[name]) > 0 && len(now[i].Units) == 0 && !elsewhere && w.Name == name && t.Own[w.Coords] == nil {
 			names = append(names, name)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/mediate"
@@ -88,10 +89,18 @@ func after(ctx context.Context, r *registry.Registry, old, c *model.Component, s
 	}
 	s.Notable, s.Cures = append(s.Notable, loss.Told...), loss.Cures
 	for _, name := range loss.Hollow {
-		if at := slices.IndexFunc(s.Moves, func(m model.Move) bool { return m.Name == name }); at >= 0 {
-			s.Hollow = append(s.Hollow, name)
-			s.Notable = append(s.Notable, fmt.Sprintf("%s %s has no classes any more, and does not say where they went", name, s.Moves[at].To))
+		at := slices.IndexFunc(s.Moves, func(m model.Move) bool { return m.Name == name })
+		if at < 0 {
+			continue
 		}
+		release := name + " " + s.Moves[at].To + " "
+		text := release + "has no classes any more, and does not say where they went"
+		if said := slices.IndexFunc(s.Notable, func(text string) bool { return strings.HasPrefix(text, release) }); said >= 0 {
+			text = s.Notable[said]
+		} else {
+			s.Notable = append(s.Notable, text)
+		}
+		s.Hollow = append(s.Hollow, contract.Hollow{Name: name, Text: text})
 	}
 	return nil
 }
