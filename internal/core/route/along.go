@@ -11,10 +11,10 @@ import (
 	"bellwether/internal/core/version"
 )
 
-// single sees that a leg brings no other major of what the project requires itself, where something that goes along helps: what the
-// other one came for goes to a release that does with the project's own, or what is required goes to the major that came. Where
-// nothing helps, the state stays as it was, and tells of the second one. Why each goes is put into along, by its key. Where majors
-// are out of reach, that is so only beside what was asked for by name.
+// single keeps a leg from bringing in a second major of what the project requires itself, if moving something else along helps: the
+// package that needs the second one goes to a release that works with the project's own, or the requirement goes to the major that
+// came in. If nothing helps, the state stays as it was, and tells of the second one. The reason of each is put into along, by its
+// key. Where majors are out of reach, this is done only for what was asked for by name.
 func (r *planner) single(goal contract.Goal, state *contract.State, along map[string]string) (contract.Goal, *contract.State, error) {
 	if r.Reach != version.Major && (r.lead == nil || r.unasked) {
 		return goal, state, nil
@@ -68,8 +68,8 @@ func (r *planner) uniting(goal contract.Goal, d contract.Double) (ways []uniter)
 	return ways[:min(len(ways), maxUniting)]
 }
 
-// cured lets what a state leaves without what it refers to go along, to a release that does without: it would compile, and fail when
-// it is run. Where that does not go, the state stays as it was, and tells of it.
+// cured moves along what a state would break: a package that refers to something that is gone compiles, and fails when it runs. It
+// goes to a release that no longer refers to that. If it cannot, the state stays as it was, and tells of it.
 func (r *planner) cured(goal contract.Goal, state *contract.State, along map[string]string) (contract.Goal, *contract.State, error) {
 	for _, c := range state.Cures {
 		for _, s := range r.named(c.Name) {

@@ -216,10 +216,10 @@ func (r *planner) shunned(behind []left) {
 	}
 }
 
-// maxShort is of how many subjects that stay behind their newest within reach it is told why.
+// maxShort bounds for how many subjects the reason is told.
 const maxShort = 3
 
-// tellShort tells why what is not at its newest within a reach below majors does not go there.
+// tellShort tells why subjects stay behind the newest release that a reach below majors would allow.
 func (r *planner) tellShort() error {
 	if r.Reach != version.Minor && r.Reach != version.Patch {
 		return nil
@@ -245,7 +245,7 @@ func (r *planner) tellShort() error {
 		to := fmt.Sprintf("%s is to move to %s", s, newest)
 		goal := r.goalOf(s, to, func(v version.Version) bool { return v.Compare(newest) == 0 })
 		for _, o := range r.Subjects {
-			if _, bound := goal.Bounds[o.Name]; !bound && o.At != nil && !o.Runtime {
+			if _, bound := goal.Bounds[o.Name]; !bound && o.At != nil && !o.Runtime && !o.Exact {
 				goal.Bounds[o.Name] = r.reachable(o)
 			}
 		}

@@ -228,6 +228,7 @@ func TestSources(t *testing.T) {
 	sources := map[string]string{
 		"src/main/java/A.java":   "package a;\nimport old.web.filters.Filter;\nimport static old.web.filters.Filter.DEEP;\nclass A {}\n",
 		"src/test/java/B.java":   "  import old.web.filters.*;\n// import cask.Filter;\nclass B {}\n",
+		"src/main/java/D.java":   "import static old.web.filters.Filter.*;\nclass D {}\n",
 		"src/main/java/C.java":   "import java.util.List;\nimport old.web.Other;\nclass C {}\n",
 		"src/main/java/old.text": "import old.web.filters.Filter;\n",
 	}
@@ -238,8 +239,8 @@ func TestSources(t *testing.T) {
 		}
 	}, []string{"servlet 4", "cask 1", "oar 1"}, map[string]string{"pier:servlet": "5", "pier:cask": "2", "pier:oar": "2"})
 	assert.Equal(t, []string{
-		"src/main/java/A.java:2, src/main/java/A.java:3, src/test/java/B.java:1 import old.web.filters.Filter, which pier:servlet 4 had and " +
-			"nothing has after this leg; fresh.web.filters.Filter of pier:servlet 5 is there",
+		"src/main/java/A.java:2, src/main/java/A.java:3, src/main/java/D.java:1, src/test/java/B.java:1 import " +
+			"old.web.filters.Filter, which pier:servlet 4 had and nothing has after this leg; fresh.web.filters.Filter of pier:servlet 5 is there",
 		"pier:cask 2 has no classes any more, and does not say where they went",
 	}, s.Notable)
 	require.Len(t, s.Hollow, 1)

@@ -53,14 +53,14 @@ var forges = map[string]string{
 	"github": "https://github.com/%s.git", "gitlab": "https://gitlab.com/%s.git", "gist": "https://gist.github.com/%s.git",
 }
 
-// options are what a line of a gem may say without a word on where the gem comes from, or in a way that is read here.
+// options are the options of a gem line that are known: they say nothing about the gem's source, or they say it in a way that is read.
 var options = []string{
 	"group", "groups", "platform", "platforms", "require", "autorequire", "branch", "tag", "ref", "submodules", "glob", "name", "env",
 	"install_if", "force_ruby_platform", "type", "git", "github", "gitlab", "bitbucket", "gist", "path", "source",
 }
 
-// knowsSource tells whether a line says where its gem comes from in words that are known. Another word may be a short form that some
-// file defines which is not read.
+// knowsSource tells whether all options of a line are known. An unknown one may be a short form of an address, which a file defines
+// that is not read.
 func (r *reader) knowsSource(a args) bool {
 	for name := range a.options {
 		if !slices.Contains(options, name) {

@@ -305,7 +305,7 @@ func (p *Project) RestatedIn(one *lock.Spec, ranges Restatements) *lock.Spec {
 	return &fresh
 }
 
-// unread are why what the lock says of a dependency counts, and not what the Gemfile does.
+// unread are the reasons for which the lock's word about a dependency counts, and not the Gemfile's.
 var unread = []string{gemfile.Conditional, gemfile.ComputedVersion, gemfile.UnknownSource}
 
 // Dependencies are the lines of DEPENDENCIES: what the Gemfile and its gemspecs ask for, and what

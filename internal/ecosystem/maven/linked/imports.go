@@ -30,6 +30,12 @@ func importing(r *registry.Registry, file string, then, now []linkage.Archive) (
 	if len(gone) == 0 {
 		return nil
 	}
+	left := map[string]bool{} // packages of which there still are classes
+	for _, a := range now {
+		for _, u := range a.Units {
+			left[path.Dir(u.Name)] = true
+		}
+	}
 	type use struct {
 		names  []string
 		places []string
@@ -39,11 +45,9 @@ func importing(r *registry.Registry, file string, then, now []linkage.Archive) (
 	eachSource(r, file, func(name string, src []byte) {
 		for _, m := range imported.FindAllSubmatchIndex(src, -1) {
 			unit := strings.ReplaceAll(string(src[m[2]:m[3]]), ".", "/")
-			missing := ""
-			if m[4] >= 0 { // all of a package, or of a class
-				missing = goneBelow(gone, unit)
-			} else {
-				missing = goneAt(gone, unit)
+			missing := goneAt(gone, unit)
+			if all := m[4] >= 0; all && gone[unit] == "" { // of a package
+				missing = goneBelow(gone, left, unit)
 			}
 			if missing == "" {
 				continue
@@ -105,8 +109,12 @@ func goneAt(gone map[string]string, unit string) string {
 	return ""
 }
 
-// goneBelow is a class of a package that is gone as a whole; empty where some of it is left to import.
-func goneBelow(gone map[string]string, pkg string) (first string) {
+// goneBelow is a class of a package that is gone as a whole; empty where some of it is left, since nothing says which classes a file
+// imports of it.
+func goneBelow(gone map[string]string, left map[string]bool, pkg string) (first string) {
+	if left[pkg] {
+		return ""
+	}
 	for unit := range gone {
 		if path.Dir(unit) == pkg && (first == "" || unit < first) {
 			first = unit

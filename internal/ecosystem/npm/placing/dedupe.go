@@ -60,8 +60,9 @@ func samePeers(n, other *tree.Node) bool {
 	return true
 }
 
-// hoist puts a package at the top of which nothing is there any more, and new copies of one version are below: what was at the top
-// when they were placed has gone. Packages with peers stay where these meet. It tells whether it did.
+// hoist puts a package at the top if nothing of its name is there any more, and new copies of one version are below. This happens
+// when what stood at the top while they were placed has gone since. Packages with peers stay beside their peers. It tells whether
+// it moved anything.
 func (b *Builder) hoist() (some bool) {
 	copies := map[string]map[string][]*tree.Node{} // by name and version
 	b.Tree.Walk(func(n *tree.Node) {
