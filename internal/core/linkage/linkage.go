@@ -33,7 +33,7 @@ type Missing struct {
 	By     string   // the archive
 	What   string   // the unit, or its member behind a dot
 	Was    string   // the archive that had it before; empty for what none had
-	Lacks  string   // of what none had: the archive that has the rest of its package, or its unit
+	Lacks  string   // of what none had: the archive that has the rest of its package, or its unit; of what is hidden, the first copy's
 	Former string   // of what none had: the unit of the same last name that was referred to in its place, and was there
 	Hidden string   // of a member: the archive whose copy of the unit has it, behind another archive's copy
 	Places []string // the units that refer to it, sorted

@@ -164,7 +164,7 @@ type InEffect struct {
 	Components []ComponentInEffect `json:"components"`
 }
 
-// ComponentInEffect is what is in effect in a component: each package once for each version, below what brings it.
+// ComponentInEffect is what is in effect in a component: each copy once, below what brings it where that is known.
 type ComponentInEffect struct {
 	Dir       string            `json:"dir"`
 	Name      string            `json:"name,omitempty"`

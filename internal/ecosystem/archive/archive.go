@@ -12,11 +12,11 @@ import (
 
 // The bounds of an archive: bytes as it comes and unpacked, its files, and how many times larger it may become once it is large.
 const (
-	MaxPacked   = 1 << 29
-	maxUnpacked = 1 << 30
-	MaxFiles    = 200_000
+	MaxPacked   = 1 << 28
+	maxUnpacked = 1 << 29
+	maxFiles    = 200_000
 	maxRatio    = 200
-	LargeFrom   = 64 << 20
+	largeFrom   = 64 << 20
 )
 
 // counted counts the bytes that are read.
@@ -51,10 +51,10 @@ func TarGz(packed io.Reader, visit Visit) error {
 		switch {
 		case limited.N <= 0: // which reads as an end
 			return fmt.Errorf("it is larger than %d bytes", int64(maxUnpacked))
-		case unpacked > LargeFrom && unpacked > maxRatio*from.n:
+		case unpacked > largeFrom && unpacked > maxRatio*from.n:
 			return fmt.Errorf("it becomes more than %d times larger when it is unpacked", maxRatio)
-		case n > MaxFiles:
-			return fmt.Errorf("it has more than %d files", MaxFiles)
+		case n > maxFiles:
+			return fmt.Errorf("it has more than %d files", maxFiles)
 		case errors.Is(err, io.EOF):
 			return nil
 		case err != nil:

@@ -58,7 +58,7 @@ func TestHostileArchives(t *testing.T) {
 	assert.ErrorContains(t, TarGz(bomb, none), "times larger when it is unpacked")
 
 	many := packed(t, func(w *tar.Writer) {
-		for range MaxFiles + 2 {
+		for range maxFiles + 2 {
 			require.NoError(t, w.WriteHeader(&tar.Header{Name: "p/x", Typeflag: tar.TypeReg, Mode: 0o644}))
 		}
 	})
