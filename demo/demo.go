@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-//go:embed all:npm golang gem maven all:project all:booking all:cargo wakelog repair
+//go:embed all:npm golang gem maven all:project all:booking all:cargo all:kiosk wakelog repair repair-kiosk
 var files embed.FS
 
 // Packages are the folders of the simulated npm registry.
@@ -63,6 +63,12 @@ func layOut(what, dir string, here ...string) error {
 		return os.WriteFile(to, []byte(text.Replace(string(data))), 0o644)
 	})
 }
+
+// LayOutKiosk writes the project of the ticket kiosk, as it is before anything is moved, into a folder.
+func LayOutKiosk(dir string) error { return layOut("kiosk", dir) }
+
+// RepairKiosk holds the files of the kiosk that a person changes when a leg breaks a test.
+func RepairKiosk() fs.FS { return sub("repair-kiosk") }
 
 // Repair holds the files that a person changes when a leg breaks a test, laid
 // out like the project.

@@ -25,8 +25,10 @@ var mayImport = map[string]string{
 	"ecosystem": "core host",
 	"view":      "core",
 	"standin":   "core",
-	"cli": "core host view standin demo work work/desk work/settings work/tree work/world work/ways work/plan work/verify " +
-		"work/carry work/culprit work/look work/adapt work/todo work/notes work/report work/scaffold",
+	"story": "core host view standin demo work work/desk work/world work/ways work/plan work/carry work/standing work/culprit work/look " +
+		"work/adapt work/notes work/report work/scaffold",
+	"cli": "core host view story work work/desk work/settings work/tree work/world work/ways work/plan work/verify " +
+		"work/carry work/standing work/culprit work/look work/adapt work/todo work/notes work/report work/scaffold",
 	"work":          "core host ecosystem work/settings work/tree work/kept work/desk work/verify",
 	"work/settings": "core host ecosystem",
 	"work/tree":     "core host ecosystem work/settings",
@@ -39,14 +41,16 @@ var mayImport = map[string]string{
 	"work/need":     "core host ecosystem work/desk work/tree work/shelf work/ways work/world",
 	"work/plan":     "core ecosystem work/settings work/desk work/tree work/kept work/shelf work/world work/ways work/need work/subjects",
 	"work/verify":   "core host ecosystem work/settings work/desk work/tree work/kept",
-	"work/notes":    "core host ecosystem work/settings work/desk work/tree work/kept work/adapt",
+	"work/notes":    "core host ecosystem work/settings work/desk work/tree work/kept",
+	"work/hints":    "core work/desk work/tree work/kept work/adapt work/notes",
 	"work/todo":     "core work/desk work/tree work/kept",
 	"work/adapt":    "core host ecosystem work/desk work/tree work/kept work/shelf work/world work/verify work/todo",
 	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/legs work/need work/verify work/adapt " +
-		"work/todo work/notes",
+		"work/hints",
+	"work/standing": "core work/settings work/desk work/tree work/kept work/todo",
 	"work/culprit":  "core host work/desk work/tree work/kept work/world work/legs work/verify work/adapt",
 	"work/legs":     "core work/desk work/tree work/world work/subjects",
-	"work/report":   "core work/desk work/tree work/kept work/plan work/carry work/world",
+	"work/report":   "core work/desk work/tree work/kept work/plan work/standing work/world",
 	"work/scaffold": "core host ecosystem work/desk work/tree work/kept",
 	"work/look":     "core host ecosystem work/desk work/tree work/shelf work/world work/ways work/need work/plan work/subjects work/notes",
 }
@@ -67,13 +71,13 @@ var inside = map[string]string{
 	"core/keys":                 "lex model splice yamldoc",
 	"core/mention":              "keys lex",
 	"core/model":                "condition",
-	"core/notes":                "lazyregexp",
+	"core/notes":                "lazyregexp version",
 	"core/output":               "model",
 	"core/overlay":              "model",
 	"core/pattern":              "lazyregexp lex spelling splice",
 	"core/report":               "finding harmless model notes output",
 	"core/rewrite":              "charset keys lazyregexp lex model pattern reserved rewrite/source splice",
-	"core/rewrite/source":       "charset keys lex pattern",
+	"core/rewrite/source":       "charset keys lazyregexp lex pattern splice",
 	"core/route":                "contract model solve spelling version",
 	"core/scaffold":             "keys lazyregexp merge reserved",
 	"core/version":              "lazyregexp",
@@ -112,9 +116,10 @@ var inside = map[string]string{
 	"host/probe":                "run",
 	"host/run":                  "marked within",
 	"host/scratch":              "git run within",
-	"view":                      "doc drawing page",
+	"view":                      "doc drawing page template",
 	"view/drawing":              "doc",
 	"view/page":                 "doc drawing",
+	"view/template":             "doc page",
 }
 
 // mayImportInside tells whether a package may import another one of its house.

@@ -56,8 +56,7 @@ var doors = []door{
 			"work/scaffold/generate.go":           "temporary files",
 			"standin":                             "temporary files",
 			"cli/cli.go":                          "a drawing where the person wants it",
-			"cli/demo.go":                         "the demo's own folder",
-			"cli/democargo.go":                    "the folder in which the demo's packages are compiled",
+			"story":                               "the folders of the stories, and those in which their packages are compiled",
 			"cli/man.go":                          "the folder of the manual",
 			"cli/scaffold.go":                     "a page where the person wants it",
 		},
@@ -77,7 +76,9 @@ var doors = []door{
 			return pkg == "net/http" && (name == "Client" || name == "Get" || name == "Post" || name == "DefaultClient") ||
 				pkg == "net" && (strings.HasPrefix(name, "Dial") || name == "Listen")
 		},
-		map[string]string{"host/fetch": "the door itself", "host/probe": "programs that stages started", "cli/standin.go": "serves on loopback"},
+		map[string]string{
+			"host/fetch": "the door itself", "host/probe": "programs that stages started", "story/registries.go": "serves on loopback",
+		},
 	},
 	{
 		"writes to the terminal by itself", func(pkg, name string) bool {

@@ -17,7 +17,7 @@ func (a *app) explain() *cobra.Command {
 		Use:   "explain [NAME[@VERSION]]",
 		Short: "Tell why a package is at its version, or why it cannot be at another",
 		Long: `Explain without a name lists all packages in effect, each below what brings
-it by the shortest way. Go modules are listed without that.
+it by the shortest way.
 
 Explain NAME tells which copies of a package are locked and who asks for
 each. Explain NAME@VERSION tells what would move along if the package moved

@@ -14,6 +14,7 @@ import (
 	core "bellwether/internal/core/scaffold"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/view"
+	"bellwether/internal/view/template"
 	"bellwether/internal/work"
 	"bellwether/internal/work/scaffold"
 )
@@ -40,7 +41,7 @@ bellwether undo takes back what they wrote. What is declined is not asked again.
 		Example: `  bellwether scaffold --from npm/create-quayside@1 --to npm/create-quayside@4
   bellwether scaffold --from ../old --to ../new --show src/app.js
   bellwether scaffold --from https://git.example/starter#v3 --to https://git.example/starter#v4 --take-clean
-  bellwether scaffold --from ../old --to ../new --take src/app.js:2 --decline .editorconfig`,
+  bellwether scaffold --from ../old --to ../new --take src/app.js:2 --take package.json:type --decline .editorconfig`,
 		Args: a.noArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if opt.From == "" || opt.To == "" {
@@ -63,12 +64,12 @@ bellwether undo takes back what they wrote. What is declined is not asked again.
 				if show != "" {
 					return showFile(o, r, show)
 				}
-				shown := &view.Scaffold{
-					From: r.From, To: r.To, Comparison: &r.Comparison, Declined: r.Declined, Unfilled: r.Unfilled, Taken: r.Taken,
+				shown := &template.Shown{
+					From: r.From, To: r.To, Comparison: &r.Comparison, Declined: r.Declined, Unfilled: r.Unfilled, Taken: r.Taken, Left: r.Left,
 				}
 				if page != "" {
 					var b bytes.Buffer
-					if err := view.ScaffoldPage(&b, shown); err != nil {
+					if err := shown.Page(&b); err != nil {
 						return err
 					}
 					if err := os.WriteFile(page, b.Bytes(), 0o644); err != nil {
@@ -87,7 +88,7 @@ bellwether undo takes back what they wrote. What is declined is not asked again.
 	flags.StringArrayVar(&set, "set", nil, "fill `KEY=VALUE` in")
 	flags.StringVar(&show, "show", "", "show what the template changed in this `file`")
 	flags.StringVar(&page, "html", "", "write it as one page, side by side, into this `file`")
-	flags.StringArrayVar(&opt.Take, "take", nil, "take this `file` over, or one place of it (FILE:2)")
+	flags.StringArrayVar(&opt.Take, "take", nil, "take this `file` over, or one place (FILE:2) or setting (FILE:NAME) of it")
 	flags.BoolVar(&opt.TakeClean, "take-clean", false, "take over all that applies cleanly")
 	flags.BoolVar(&opt.Mark, "mark", false, "write conflicts of files that are taken between the usual markers")
 	flags.StringArrayVar(&opt.Decline, "decline", nil, "do not ask again for this `file`, or one place of it (FILE:2)")

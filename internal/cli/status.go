@@ -9,7 +9,7 @@ import (
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/view"
 	"bellwether/internal/work"
-	"bellwether/internal/work/carry"
+	"bellwether/internal/work/standing"
 )
 
 func (a *app) whereAmI() *cobra.Command {
@@ -31,7 +31,7 @@ that only if it is your own, since an interrupted change in it is then finished.
 					return err
 				}
 			}
-			s, err := carry.Status(ctx, p.Desk, p.Tree, p.Kept)
+			s, err := standing.Status(ctx, p.Desk, p.Tree, p.Kept)
 			if err != nil {
 				return err
 			}

@@ -8,7 +8,7 @@ import (
 
 	"bellwether/internal/view"
 	"bellwether/internal/work"
-	"bellwether/internal/work/carry"
+	"bellwether/internal/work/standing"
 )
 
 func (a *app) tick() *cobra.Command {
@@ -27,7 +27,7 @@ What was tried before the last leg was carried out is to be tried again.`,
 			if pass == fail {
 				return usageError{errors.New("say either --pass or --fail")}
 			}
-			s, err := carry.Tick(ctx, p.Desk, p.Tree, p.Kept, args[0], pass, note)
+			s, err := standing.Tick(ctx, p.Desk, p.Tree, p.Kept, args[0], pass, note)
 			if err != nil {
 				return err
 			}

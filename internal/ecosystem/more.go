@@ -17,6 +17,12 @@ type Effective interface {
 	Effective(ctx context.Context, r Registry, c *model.Component) ([]model.Package, error)
 }
 
+// Graphed is an ecosystem whose files do not say which package brings which: its graph has to be asked for.
+type Graphed interface {
+	// Brought are the packages in effect, each with what brings it by the shortest way.
+	Brought(ctx context.Context, r Registry, c *model.Component) ([]model.Package, error)
+}
+
 // Importer is an ecosystem that can tell where a project's own files use a requirement.
 type Importer interface {
 	// Imports are the places in a component's own files that import a requirement, in the

@@ -47,13 +47,25 @@ func (o Out) Adapt(r *model.AdaptResult, all bool) error {
 	if r.Diff != "" {
 		lines := strings.Split(strings.TrimRight(r.Diff, "\n"), "\n")
 		if more := len(lines) - shownDiff; more > 20 && !all {
-			d.Add(doc.Diff(lines[:shownDiff]), doc.Line{doc.Faint(fmt.Sprintf("… and %s; --all shows them", doc.Count(more, "line", "lines")))})
+			upTo := shownDiff
+			for at := 1; at <= shownDiff; at++ { // whole files, if the first is not longer
+				if strings.HasPrefix(lines[at], "--- ") {
+					upTo = at
+				}
+			}
+			more = len(lines) - upTo
+			d.Add(doc.Diff(lines[:upTo]), doc.Line{doc.Faint(fmt.Sprintf("… and %s; --all shows them", doc.Count(more, "line", "lines")))})
 		} else {
 			d.Add(doc.Diff(lines))
 		}
 		d.Add(doc.Gap{})
 	}
 	files, places := totals(r.Rules)
+	for _, one := range r.Rules {
+		if one.Refused != "" {
+			d.Add(doc.Line{doc.Bad("not applied"), doc.Plain(": the rule %s, since %s", one.Rule, one.Refused)})
+		}
+	}
 	switch {
 	case r.Applied && files > 0:
 		d.Add(
@@ -118,7 +130,7 @@ func repairTable(d *doc.Document, rules []model.RepairResult) {
 	g := doc.Grid{Columns: []string{"rule", "files", "places", "left", "what it does"}}
 	var idle []string
 	for _, r := range rules {
-		if len(r.Files) == 0 && len(r.Left) == 0 && r.Waits == "" {
+		if len(r.Files) == 0 && len(r.Left) == 0 && r.Waits+r.Refused == "" {
 			idle = append(idle, r.Rule)
 			continue
 		}
@@ -129,6 +141,9 @@ func repairTable(d *doc.Document, rules []model.RepairResult) {
 		says := r.Says
 		if r.Waits != "" {
 			says += "; " + r.Waits
+		}
+		if r.Refused != "" {
+			says += "; not applied"
 		}
 		g.Row(doc.Strong(r.Rule), doc.Plain("%d", len(r.Files)), doc.Plain("%d", len(r.Places)), left, doc.Usual(says))
 	}

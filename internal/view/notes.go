@@ -52,6 +52,9 @@ func unconfirmed(d *doc.Document, needs []model.NotedNeed) {
 	var rows doc.List
 	for _, n := range needs {
 		rows = append(rows, doc.Line{doc.Warn(n.Name + " " + n.Range), doc.Plain(" for %s", n.By), doc.Faint(" (" + n.Source + ")")})
+		if len(n.Unmet) > 0 {
+			rows = append(rows, doc.Line{doc.Warn("  not met: " + strings.Join(n.Unmet, ", "))})
+		}
 	}
 	d.Add(rows, doc.Gap{})
 }
@@ -77,8 +80,14 @@ func packageNotes(d *doc.Document, p model.PackageNotes, all bool) {
 	for _, text := range p.Unread {
 		d.Add(doc.Line{doc.Warn("  " + text)})
 	}
+	for _, text := range p.Gaps {
+		d.Add(doc.Line{doc.Warn("  " + text)})
+	}
 	if len(p.Entries) == 0 {
 		text := "  no notes were found"
+		if len(p.Looked) > 0 {
+			text += fmt.Sprintf(" in %s of %s", doc.Count(len(p.Looked), "archive", "archives"), strings.Join(p.Looked, ", "))
+		}
 		if len(p.Whole) > 0 {
 			text = "  no part for a version on the way was found in " + strings.Join(p.Whole, ", ")
 		}
@@ -108,17 +117,10 @@ func packageNotes(d *doc.Document, p model.PackageNotes, all bool) {
 		d.Add(noteRows(rest[:shown], all))
 	}
 	if more := len(rest) - shown; more > 0 {
-		text := fmt.Sprintf("  and %s that %s nothing here: --all shows them", doc.Count(more, "entry", "entries"), verb(more))
-		d.Add(doc.Line{doc.Faint(text)})
+		text := doc.Count(more, "entry that names nothing here", "entries that name nothing here")
+		d.Add(doc.Line{doc.Faint("  and " + text + ": --all shows them")})
 	}
 	d.Add(doc.Gap{})
-}
-
-func verb(n int) string {
-	if n == 1 {
-		return "names"
-	}
-	return "name"
 }
 
 // summary says where notes were found.

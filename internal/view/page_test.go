@@ -25,6 +25,7 @@ import (
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/scaffold"
 	"bellwether/internal/view/page"
+	"bellwether/internal/view/template"
 )
 
 // pageOf is a page with all parts that a report may have, and with long names.
@@ -194,7 +195,7 @@ document.title = 'measured: ' + (out.join('; ') || 'fine');
 // pages are those that commands write.
 func pages(t *testing.T) map[string]string {
 	var b bytes.Buffer
-	require.NoError(t, ScaffoldPage(&b, &Scaffold{
+	require.NoError(t, (&template.Shown{
 		From: "create-quayside 3", To: "create-quayside 4", Unfilled: []string{"HARBOUR"},
 		Comparison: &scaffold.Comparison{Unchanged: 4, Files: []scaffold.File{
 			{Path: "board/quayside.json", State: scaffold.Conflicts, Hunks: []scaffold.Hunk{
@@ -203,7 +204,7 @@ func pages(t *testing.T) map[string]string {
 			}},
 			{Path: "board/new.json", State: scaffold.Takes, After: []byte("{}\n")},
 		}},
-	}))
+	}).Page(&b))
 	return map[string]string{"report": pageOf(t), "scaffold": b.String()}
 }
 

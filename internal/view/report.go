@@ -83,6 +83,9 @@ func cutMarkdown(w io.Writer, title, summary string, d *doc.Document) error {
 // reportSummary is the whole in a sentence.
 func reportSummary(r *report.Report) string {
 	parts := []string{fmt.Sprintf("%d of %s done", r.Count(report.Done), doc.Count(len(r.Legs), "leg", "legs"))}
+	if n := r.Unverified(); n > 0 {
+		parts = append(parts, fmt.Sprintf("%d of them not verified", n))
+	}
 	if n := r.Count(report.Repair); n > 0 {
 		parts = append(parts, fmt.Sprintf("%d to be repaired", n))
 	}
@@ -120,15 +123,22 @@ func reported(r *report.Report) *doc.Document {
 		if l.Tries > 1 {
 			tries = fmt.Sprint(l.Tries)
 		}
+		state := doc.Styled(l.State, stateStyle[l.State])
+		if len(l.Unverified) > 0 {
+			state = doc.Warn(l.State + ", not verified")
+		}
 		if l.Gone {
 			commit += " (not in the history any more)"
 		}
 		legs.Row(
-			doc.Usual(l.ID), doc.Usual(l.Title), doc.Styled(l.State, stateStyle[l.State]),
+			doc.Usual(l.ID), doc.Usual(l.Title), state,
 			doc.Usual(tested), doc.Usual(tries), doc.Faint(commit),
 		)
 	}
 	d.Add(doc.Heading{Title: "Legs", Note: ""}, legs)
+	for _, l := range r.Legs {
+		broke(d, l)
+	}
 	moves := r.Moves()
 	pins := slices.DeleteFunc(slices.Clone(moves), func(m output.MoveSummary) bool { return !drawing.IsPin(m) })
 	if len(pins) > 0 {
@@ -149,19 +159,19 @@ func reported(r *report.Report) *doc.Document {
 	extracts(d, r.Said)
 	advised(d, "Vulnerabilities that are mended", r.Fixed, doc.StyleGood)
 	advised(d, "Vulnerabilities that are left", r.Affected, doc.StyleWarn)
-	part(d, "Notes", notesOf(r))
+	d.Part("Notes", notesOf(r))
 	repaired(d, r)
 	compared(d, r)
 	for _, c := range r.Culprits {
-		part(d, "What broke "+c.Leg, culpritLines(c))
+		d.Part("What broke "+c.Leg, culpritLines(c))
 	}
-	part(d, "What stays behind", plainList(r.Left))
-	part(d, "Temporary measures", bridgeLines(r.Bridges))
-	part(d, "Left to be done", todoLines(r.ToDos))
+	d.Part("What stays behind", doc.Lines(r.Left))
+	d.Part("Temporary measures", bridgeLines(r.Bridges))
+	d.Part("Left to be done", todoLines(r.ToDos))
 	if len(r.Checklist) > 0 {
 		d.Add(doc.Heading{Title: "Checklist", Note: ""}, checkGrid(r.Checklist))
 	}
-	part(d, "Not known any more", plainList(r.Unknown))
+	d.Part("Not known any more", doc.Lines(r.Unknown))
 	tools(d, r)
 	if len(r.Undo) > 0 {
 		d.Add(
@@ -172,22 +182,30 @@ func reported(r *report.Report) *doc.Document {
 	return d
 }
 
-// part adds a list with a title, if there is anything in it.
-func part(d *doc.Document, title string, l doc.List) {
-	if len(l) > 0 {
-		d.Add(doc.Heading{Title: title, Note: ""}, l)
+// broke tells what fails in a leg that is to be repaired: what it tried, what breaks, and what releases and rules say of it.
+func broke(d *doc.Document, l report.Leg) {
+	if l.State != report.Repair || l.Comparison == nil || l.Verification == nil {
+		return
 	}
-}
-
-func plainList(texts []string) (l doc.List) {
-	for _, t := range texts {
-		l = append(l, doc.Line{doc.Usual(t)})
+	note := "verified once"
+	if l.Tries > 1 {
+		note = fmt.Sprintf("verified %d times", l.Tries)
 	}
-	return l
+	d.Add(doc.Heading{Title: "What fails in leg " + l.ID, Note: note}, doc.Line{doc.Plain("It tries:")}, moveGrid(l.LegResult.Moves))
+	comparison(d, l.Comparison)
+	for _, s := range l.Verification.Stages {
+		if s.Red() && s.Log != "" {
+			d.Add(doc.Line{doc.Plain("What the stage %s printed is in %s", s.Name, s.Log)})
+		}
+	}
+	d.Part("What releases and rules say of it", doc.Lines(l.Hints))
 }
 
 func notesOf(r *report.Report) (l doc.List) {
 	for _, leg := range r.Legs {
+		for _, why := range leg.Unverified {
+			l = append(l, doc.Line{doc.Faint(leg.ID + ": "), doc.Warn("not verified: " + why)})
+		}
 		for _, n := range append(slices.Clone(leg.Overrides), leg.Notes...) {
 			l = append(l, doc.Line{doc.Faint(leg.ID + ": "), doc.Warn(n)})
 		}
@@ -256,7 +274,7 @@ func repaired(d *doc.Document, r *report.Report) {
 	if len(g.Rows) > 0 {
 		d.Add(doc.Heading{Title: "Repairs by rules", Note: ""}, g)
 	}
-	part(d, "Left by rules", left)
+	d.Part("Left by rules", left)
 }
 
 // compared tells what the last leg's stages say now, and what they said at the start.

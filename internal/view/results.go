@@ -9,11 +9,12 @@ import (
 	"time"
 
 	"bellwether/internal/core/finding"
-	"bellwether/internal/core/model"
 	"bellwether/internal/core/output"
+	"bellwether/internal/core/scaffold"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/view/doc"
 	"bellwether/internal/view/drawing"
+	"bellwether/internal/view/template"
 )
 
 // Out is where and how results are shown.
@@ -28,150 +29,14 @@ func (o Out) show(schema string, v any, d *doc.Document) error {
 	return doc.Show(o.W, o.Format, doc.Palette{On: o.Colour, Width: o.Width}, schema, v, d)
 }
 
-// Explain shows why a package is where it is, or why it cannot be elsewhere.
-func (o Out) Explain(all []output.Explanation) error {
-	d := &doc.Document{}
-	for i, e := range all {
-		if i > 0 {
-			d.Add(doc.Gap{})
-		}
-		explainOne(d, e)
-	}
-	return o.show("explain", explanations{all}, d)
+// Scaffold shows a comparison with a template; v is what JSON has of it.
+func (o Out) Scaffold(s *template.Shown, v any) error {
+	return o.show("scaffold", v, s.Document(false))
 }
 
-// InEffect shows all packages in effect, each below what brings it.
-func (o Out) InEffect(all *output.InEffect) error {
-	d := &doc.Document{}
-	for i, c := range all.Components {
-		if i > 0 {
-			d.Add(doc.Gap{})
-		}
-		required := 0
-		var rows doc.List
-		for _, p := range c.Packages {
-			if p.Depth == 0 && !p.Indirect {
-				required++
-			}
-			line := doc.Line{doc.Plain("%s%s ", strings.Repeat("  ", p.Depth), p.Name), doc.Faint(p.Version)}
-			if p.Development && p.Depth == 0 {
-				line = append(line, doc.Faint(", for development"))
-			}
-			if p.Indirect {
-				line = append(line, doc.Faint(", indirect"))
-			}
-			rows = append(rows, line)
-		}
-		d.Add(doc.Heading{Title: called(c.Dir, c.Name), Note: fmt.Sprintf("%s, %s in effect, %d of them required", c.Ecosystem,
-			doc.Count(len(c.Packages), "package", "packages"), required)}, rows)
-	}
-	return o.show("in-effect", all, d)
-}
-
-// explanations and conflict are what JSON has of results that are no objects of their own.
-type (
-	explanations struct {
-		Explanations []output.Explanation `json:"explanations"`
-	}
-	conflict struct {
-		Title string             `json:"title"`
-		Proof []string           `json:"proof"`
-		Steps []output.ProofStep `json:"steps"`
-		Ways  []output.WayOut    `json:"ways,omitempty"`
-		// Beyond is a second dead end behind the first.
-		Beyond *output.DeadEnd `json:"beyond,omitempty"`
-	}
-)
-
-// shownReleases is how many releases are listed.
-const shownReleases = 8
-
-// newestReleases are the newest few, and before them the newest pre-release if that is
-// newer still.
-func newestReleases(all []output.ReleaseLine) (shown []output.ReleaseLine) {
-	for i, r := range all {
-		if len(shown) == shownReleases {
-			break
-		}
-		if !r.Preview || i == 0 || previews(all) == len(all) {
-			shown = append(shown, r)
-		}
-	}
-	return shown
-}
-
-// previews counts the pre-releases.
-func previews(all []output.ReleaseLine) (n int) {
-	for _, r := range all {
-		if r.Preview {
-			n++
-		}
-	}
-	return n
-}
-
-func explainOne(d *doc.Document, e output.Explanation) {
-	where := ""
-	if e.Component != "." {
-		where = "in " + e.Component
-	}
-	switch {
-	case e.Version == "":
-		d.Add(doc.Heading{Title: e.Name, Note: where})
-		for _, c := range e.Locked {
-			where := " in " + c.Where
-			if c.Scope != "" {
-				where += ", scope " + c.Scope
-			}
-			d.Add(doc.Line{doc.Plain("  is at "), doc.Strong(c.Version), doc.Faint(where), doc.Plain(", because")})
-			var askers doc.List
-			for _, a := range c.Askers {
-				askers = append(askers, doc.Line{doc.Plain("  %s", a)})
-			}
-			d.Add(askers)
-		}
-		if len(e.Locked) == 0 {
-			d.Add(doc.Line{doc.Plain("  is not locked")})
-		}
-		g := doc.Grid{Columns: []string{"newest releases", "published", "states", ""}}
-		shown := newestReleases(e.Releases)
-		for _, r := range shown {
-			date := ""
-			if !r.Published.IsZero() {
-				date = r.Published.Format(time.DateOnly)
-			}
-			note := doc.Span{}
-			if r.Deprecated != "" {
-				note = doc.Bad("deprecated: " + r.Deprecated)
-			} else if r.Retracted != "" {
-				note = doc.Bad(r.Retracted)
-			} else if slices.ContainsFunc(e.Locked, func(c model.LockedCopy) bool { return c.Version == r.Version }) {
-				note = doc.Good("locked")
-			}
-			g.Row(doc.Usual(r.Version), doc.Faint(date), doc.Usual(r.Runtime), note)
-		}
-		d.Add(doc.Gap{}, g)
-		if more := len(e.Releases) - len(shown); more > 0 {
-			d.Add(
-				doc.Line{
-					doc.Span{
-						Text: fmt.Sprintf(
-							"  and %s, %d of them pre-releases; --format json lists them", doc.Count(more, "more", "more"),
-							previews(e.Releases)-previews(shown),
-						),
-						Style: doc.StyleFaint,
-					},
-				},
-			)
-		}
-	case e.Possible && len(e.Moves) == 0:
-		d.Add(doc.Line{doc.Plain("%s@%s is what is there already.", e.Name, e.Version)})
-	case e.Possible:
-		title := fmt.Sprintf("%s@%s is possible", e.Name, e.Version)
-		d.Add(doc.Heading{Title: title, Note: where}, doc.Line{doc.Plain("These would move:")}, moveGrid(e.Moves))
-	default:
-		d.Add(doc.Heading{Title: fmt.Sprintf("%s@%s is not possible", e.Name, e.Version), Note: where}, proofList(e.Proof))
-	}
+// ScaffoldFile shows what a template changed in one file.
+func (o Out) ScaffoldFile(f *scaffold.File) error {
+	return o.show("scaffold-file", f, template.File(f))
 }
 
 func proofList(lines []string) doc.List {
@@ -287,6 +152,15 @@ func (o Out) Route(r *output.RouteResult) error {
 		}
 		d.Add(notes)
 	}
+	var yours []string
+	for _, l := range r.Legs {
+		if len(l.Steps) > 0 {
+			yours = append(yours, l.ID)
+		}
+	}
+	if len(yours) > 0 && len(r.Legs) > 3 { // once more, where it is not out of sight
+		d.Add(doc.Gap{}, doc.Line{doc.Strong("for you"), doc.Plain(": %s", strings.Join(yours, ", "))})
+	}
 	if len(r.Legs) > 0 {
 		d.Add(
 			doc.Gap{},
@@ -345,7 +219,11 @@ func (o Out) Leg(r *finding.LegResult) error {
 		repairLeft(d, r.Leg.Repairs, true)
 	}
 	keyFindings(d, r.Leg.Keys)
-	verification(d, r.Verification)
+	shown := *r.Verification
+	if len(r.Leg.Unverified) == 0 { // what files state besides is told by verify, once
+		shown.Runtimes = slices.DeleteFunc(slices.Clone(shown.Runtimes), func(w finding.Runtime) bool { return w.Where == "" })
+	}
+	verification(d, &shown)
 	comparison(d, &r.Comparison)
 	if len(r.Hints) > 0 {
 		var rows doc.List
@@ -355,15 +233,18 @@ func (o Out) Leg(r *finding.LegResult) error {
 		d.Add(doc.Heading{Title: "what releases and rules say of it", Note: ""}, rows, doc.Gap{})
 	}
 	switch {
-	case r.Done && r.Commit != "":
-		d.Add(
-			doc.Line{
-				doc.Good("done"),
-				doc.Plain(", %s, committed as %.10s; %s to go", tests(r.Verification), r.Commit, doc.Count(r.Left, "leg", "legs")),
-			},
-		)
 	case r.Done:
-		d.Add(doc.Line{doc.Good("done"), doc.Plain(", %s; %s to go", tests(r.Verification), doc.Count(r.Left, "leg", "legs"))})
+		ended, how := doc.Good("done"), ", "+tests(r.Verification)
+		if why := r.Leg.Unverified; len(why) > 0 {
+			ended, how = doc.Warn("not verified"), ": "+strings.Join(why, "; ")
+			if r.Verification.Untried() == "" {
+				how += "; " + tests(r.Verification)
+			}
+		}
+		if r.Commit != "" {
+			how += fmt.Sprintf(", committed as %.10s", r.Commit)
+		}
+		d.Add(doc.Line{ended, doc.Plain("%s; %s to go", how, doc.Count(r.Left, "leg", "legs"))})
 	default:
 		d.Add(
 			doc.Line{doc.Bad("not done"), doc.Plain(": the leg's changes are in the working tree, nothing is committed")},
@@ -388,14 +269,18 @@ func (o Out) Status(s *output.StatusResult) error {
 			note = "on branch " + s.Branch
 		}
 		d.Add(doc.Heading{Title: "on the way to " + strings.Join(s.Destination, ", "), Note: note})
-		g := doc.Grid{Columns: []string{"leg", "moves", "", ""}}
+		g := doc.Grid{Columns: []string{"leg", "what", "state", "commit"}}
 		styles := map[string]doc.Style{"done": doc.StyleGood, "repair": doc.StyleBad, "next": doc.StyleStrong, "waiting": doc.StyleFaint}
 		for _, l := range s.Legs {
 			commit := ""
 			if l.Commit != "" {
 				commit = fmt.Sprintf("%.10s", l.Commit)
 			}
-			g.Row(doc.Usual(l.ID), doc.Usual(l.Title), doc.Styled(l.Status, styles[l.Status]), doc.Faint(commit))
+			state := doc.Styled(l.Status, styles[l.Status])
+			if len(l.Unverified) > 0 {
+				state = doc.Warn(l.Status + ", not verified")
+			}
+			g.Row(doc.Usual(l.ID), doc.Usual(l.Title), state, doc.Faint(commit))
 		}
 		d.Add(g, doc.Gap{})
 	}

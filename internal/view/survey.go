@@ -14,6 +14,41 @@ import (
 	"bellwether/internal/view/doc"
 )
 
+// longList is how many rows a list has that is summed up at its end: what matters would be out of sight.
+const longList = 25
+
+// inAll sums long lists of requirements up.
+func inAll(d *doc.Document, s *output.Survey) {
+	var all, majors, newer, bad, lost int
+	for _, c := range s.Components {
+		for _, r := range c.Requirements {
+			all++
+			switch {
+			case r.Problem != "":
+				lost++
+			case r.Retracted || r.Deprecated != "" || r.Replaced != "":
+				bad++
+			case r.Majors > 0:
+				majors++
+			case r.Minor != "":
+				newer++
+			}
+		}
+	}
+	if all < longList {
+		return
+	}
+	line := doc.Line{doc.Strong("in all"), doc.Plain(": %s; %d are majors behind, %d are newer within their major",
+		doc.Count(all, "requirement", "requirements"), majors, newer)}
+	if bad > 0 {
+		line = append(line, doc.Bad(fmt.Sprintf(", %d are deprecated, retracted or replaced", bad)))
+	}
+	if lost > 0 {
+		line = append(line, doc.Bad(fmt.Sprintf(", %d could not be asked for", lost)))
+	}
+	d.Add(doc.Gap{}, line)
+}
+
 // Survey shows what is declared, locked and newer.
 func (o Out) Survey(s *output.Survey) error {
 	d := &doc.Document{}
@@ -55,6 +90,7 @@ func (o Out) Survey(s *output.Survey) error {
 			d.Add(doc.Gap{}, notes)
 		}
 	}
+	inAll(d, s)
 	if len(s.Pins) > 0 {
 		if len(s.Components) > 0 {
 			d.Add(doc.Gap{})
@@ -137,7 +173,7 @@ func advisoryGrid(all []output.SurveyAdvisory) doc.Grid {
 		}
 		id := a.ID
 		if a.Rating != "" {
-			id += " (" + clipped(a.Rating) + ")"
+			id += " (" + doc.Clipped(a.Rating) + ")"
 		}
 		g.Row(
 			doc.Usual(a.Name), doc.Bad(a.Version), fixed, doc.Usual(id), doc.Usual(a.Summary), doc.Faint(a.Place),
@@ -207,15 +243,6 @@ func age(r output.SurveyRequirement, word string) string {
 	}
 }
 
-// clipped is a text as far as a table has room for it.
-func clipped(text string) string {
-	const most = 60
-	if runes := []rune(text); len(runes) > most {
-		return string(runes[:most]) + "…"
-	}
-	return text
-}
-
 func surveyGrid(c output.SurveyComponent) doc.Grid {
 	g := doc.Grid{Columns: []string{"package", "member", "stated", "locked", "newest fix", "within major", "newest", ""}}
 	for _, r := range c.Requirements {
@@ -245,7 +272,7 @@ func surveyGrid(c output.SurveyComponent) doc.Grid {
 			if r.Needs != "" {
 				note.Text += "; the newest needs " + r.Needs
 			}
-		case r.Minor != "" && r.Unfit != "":
+		case r.Unfit != "":
 			note = doc.Warn("the newest " + r.Unfit)
 		case r.Minor != "" && r.Needs != "":
 			note = doc.Warn("the newest needs " + r.Needs)
@@ -274,14 +301,14 @@ func surveyGrid(c output.SurveyComponent) doc.Grid {
 			name += " (indirect)"
 		}
 		if r.When != "" {
-			name += " (if " + clipped(r.When) + ")"
+			name += " (if " + doc.Clipped(r.When) + ")"
 		}
 		locked := doc.Usual(r.Locked)
 		if r.Locked == "" && r.Installs != "" {
 			locked = doc.Faint(r.Installs + " now")
 		}
 		g.Row(
-			doc.Usual(name), doc.Faint(memberOf(c, r)), doc.Faint(clipped(cmp.Or(r.Range, "any"))), locked, doc.Good(patch),
+			doc.Usual(name), doc.Faint(memberOf(c, r)), doc.Faint(doc.Clipped(cmp.Or(r.Range, "any"))), locked, doc.Good(patch),
 			doc.Good(r.Minor), doc.Warn(r.Major), note,
 		)
 	}

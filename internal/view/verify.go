@@ -15,12 +15,10 @@ import (
 func tests(v *finding.Verification) string {
 	passed, failed := v.Count()
 	switch {
-	case !slices.ContainsFunc(v.Stages, func(s finding.Stage) bool { return s.Status != finding.Skipped && len(s.Command) > 0 }):
-		return "nothing was built or tested, since there is no stage for it"
+	case passed+failed == 0 && v.Green() && v.Untried() != "":
+		return v.Untried()
 	case passed+failed == 0 && !v.Green():
 		return "nothing worse than before"
-	case passed+failed == 0 && !ran(v, "test") && !ran(v, "build") && !ran(v, "start"):
-		return "nothing was built or tested"
 	case passed+failed == 0 && !ran(v, "test"):
 		return "all stages passed, and nothing was tested"
 	case passed+failed == 0:
@@ -138,7 +136,7 @@ func deprecations(d *doc.Document, causes []finding.Cause) {
 			} else if c.Places > 1 {
 				more = fmt.Sprintf("and in %s", doc.Count(c.Places-1, "more file", "more files"))
 			}
-			g.Row(doc.Plain("%d", c.Count), doc.Warn(clipped(text)), doc.Usual(where), doc.Faint(more))
+			g.Row(doc.Plain("%d", c.Count), doc.Warn(doc.Clipped(text)), doc.Usual(where), doc.Faint(more))
 		}
 		d.Add(doc.Heading{Title: title, Note: note}, g, doc.Gap{})
 	}
@@ -219,6 +217,14 @@ func verification(d *doc.Document, v *finding.Verification) {
 		}
 	}
 	d.Add(g)
+	for _, r := range v.Runtimes {
+		text := fmt.Sprintf("%s %s ran%s", r.Name, r.Version, map[bool]string{true: " in " + r.Component}[several])
+		if r.Where != "" {
+			notes = append(notes, doc.Line{doc.Faint(text + ", from " + r.Where)})
+		} else if len(r.Other) > 0 {
+			notes = append(notes, doc.Line{doc.Warn(text + ", and files state another one: " + strings.Join(r.Other, ", "))})
+		}
+	}
 	if len(notes) > 0 {
 		d.Add(notes)
 	}

@@ -166,16 +166,19 @@ func TestNarrow(t *testing.T) {
 	d := &doc.Document{}
 	d.Add(doc.Line{doc.Plain("next: bellwether advance carries out the first leg, "), doc.Strong("--all all of them")})
 	d.Add(doc.List{{doc.Plain("hull stays at 1.0.0 and does not go to 2: rope is at 1.0.0")}})
+	d.Add(doc.List{{doc.Bad("removed   "), doc.Plain("a note that goes on behind its columns, in red")}})
 	d.Add(doc.Grid{
 		Columns: []string{"package", "because"},
 		Rows:    []doc.Line{{doc.Plain("hull"), doc.Plain("cannot stay as it is beside rope 2")}},
 	})
 	var b strings.Builder
 	require.NoError(t, doc.Show(&b, doc.Text, doc.Palette{Width: 40}, "x", nil, d))
-	assert.Equal(t, `next: bellwether advance carries out
-  the first leg, --all all of them
-  hull stays at 1.0.0 and does not go
-    to 2: rope is at 1.0.0
+	assert.Equal(t, `next: bellwether advance carries out the
+  first leg, --all all of them
+  hull stays at 1.0.0 and does not go to
+    2: rope is at 1.0.0
+  removed   a note that goes on behind
+            its columns, in red
   package  because
   hull     cannot stay as it is beside
            rope 2

@@ -127,7 +127,7 @@ func (p *parser) renameBody(n *yaml.Node) rewrite.Body {
 				p.wrong(n, fmt.Sprintf("a name, a member or a module is renamed, not a %q", n.Value), "")
 			}
 		},
-		"old": p.string(&b.Old), "new": p.string(&b.New), "below": p.flag(&b.Below),
+		"old": p.string(&b.Old), "new": p.string(&b.New), "of": p.string(&b.Of), "below": p.flag(&b.Below),
 		"unless": func(n *yaml.Node) { b.Unless = p.texts(n) },
 		"also": func(n *yaml.Node) {
 			for _, text := range p.texts(n) {

@@ -173,6 +173,9 @@ func (p *parser) rangeOf(n *yaml.Node, order version.Order, kind string) version
 		return r
 	}
 	r, err := order.ParseRange(n.Value)
+	if kind == "maven" && err == nil && strings.ContainsAny(n.Value, "^~<>=*| ") && !strings.ContainsAny(n.Value, "[(") {
+		err = fmt.Errorf("%q is not a range of Maven (want 1.2 or [1.2,2) or the like)", n.Value) // as a version, it would be a name
+	}
 	if err != nil {
 		p.wrong(n, fmt.Sprintf("%s, for %s", err, kind), "")
 		return nil

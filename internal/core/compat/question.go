@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
+
+	"golang.org/x/mod/module"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
@@ -44,7 +47,24 @@ type World map[model.Subject][]version.Version
 
 // Holds tells whether some version in effect is in a condition's range.
 func (w World) Holds(c Condition) bool {
-	return slices.ContainsFunc(w[c.Subject], func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) })
+	holds := func(v version.Version) bool { return c.Range == nil || c.Range.Contains(v) }
+	if slices.ContainsFunc(w[c.Subject], holds) {
+		return true
+	}
+	if c.Subject.Kind != "golang" {
+		return false
+	}
+	// Majors of a Go module have paths of their own, and are the same module.
+	base, _, _ := module.SplitPathVersion(c.Subject.Name)
+	for s, versions := range w {
+		if s.Kind != "golang" || !strings.HasPrefix(s.Name, base) {
+			continue
+		}
+		if other, _, _ := module.SplitPathVersion(s.Name); other == base && slices.ContainsFunc(versions, holds) {
+			return true
+		}
+	}
+	return false
 }
 
 // Subject is what a question may choose a version of.

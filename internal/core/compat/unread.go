@@ -31,10 +31,15 @@ func (p *parser) keyList(n *yaml.Node) {
 	l := &KeyList{}
 	p.now.Keys = l
 	p.mapping(n, "keys", fields{
-		"when":     func(n *yaml.Node) { p.conditions(n, &p.now.When) },
-		"files":    func(n *yaml.Node) { l.Files = p.texts(n) },
-		"except":   func(n *yaml.Node) { l.Except = p.texts(n) },
-		"root":     func(n *yaml.Node) { l.Root = keys.Split(p.text(n)) },
+		"when":   func(n *yaml.Node) { p.conditions(n, &p.now.When) },
+		"files":  func(n *yaml.Node) { l.Files = p.texts(n) },
+		"except": func(n *yaml.Node) { l.Except = p.texts(n) },
+		"root": func(n *yaml.Node) {
+			if n.Kind == yaml.ScalarNode && n.Value == "" {
+				return // the file's top
+			}
+			l.Root = keys.Split(p.text(n))
+		},
 		"known":    func(n *yaml.Node) { l.Known = p.texts(n) },
 		"required": func(n *yaml.Node) { l.Required = p.texts(n) },
 		"schema": func(n *yaml.Node) {

@@ -52,6 +52,31 @@ type Verification struct {
 	Tools  map[string]string `json:"tools"` // versions, by program
 	Stages []Stage           `json:"stages"`
 	Effect []Effect          `json:"in-effect,omitempty"` // versions as they were found at work
+	// Runtimes are what the stages ran with, beside what files state of it.
+	Runtimes []Runtime `json:"runtimes,omitempty"`
+}
+
+// Runtime is the version of a runtime that the stages of a component ran with.
+type Runtime struct {
+	Component string `json:"component"`
+	Name      string `json:"name"` // "runtime/node"
+	Version   string `json:"version"`
+	Where     string `json:"where,omitempty"` // the version manager's folder that it was taken from; empty for what a bare command starts
+	// Other are places that state another one, each with what it states: "24 (.nvmrc:1)".
+	Other []string `json:"other-stated,omitempty"`
+}
+
+// Untried says that nothing was built, tested or started, "" where something was.
+func (v *Verification) Untried() string {
+	if slices.ContainsFunc(v.Stages, func(s Stage) bool {
+		return s.Status != Skipped && s.Status != NotRun && (s.Name == "build" || s.Name == "test" || s.Name == "start")
+	}) {
+		return ""
+	}
+	if !slices.ContainsFunc(v.Stages, func(s Stage) bool { return s.Status != Skipped && len(s.Command) > 0 }) {
+		return "nothing was built or tested, since there is no stage for it"
+	}
+	return "nothing was built or tested"
 }
 
 // Effect is a version that was found at work, and where.
@@ -128,9 +153,11 @@ type LegResult struct {
 	Leg          output.LegResult `json:"leg"`
 	Verification *Verification    `json:"verification"`
 	Comparison   Comparison       `json:"comparison"`
-	Done         bool             `json:"done"`             // verified, and committed where there is git
+	Done         bool             `json:"done"`             // nothing is worse, and it is committed where there is git
 	Commit       string           `json:"commit,omitempty"` // empty without git
 	Left         int              `json:"left"`             // legs that are still to go
+	// Pause tells that the leg is the first of its route that is not verified, and that nobody said to go on.
+	Pause bool `json:"-"`
 	// Hints are what releases and rules say of what fails.
 	Hints []string `json:"hints,omitempty"`
 }

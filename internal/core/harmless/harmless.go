@@ -42,6 +42,17 @@ func Line(s string) string {
 	return written(s, "")
 }
 
+// Code gives a line of a file's text as it is, with its tabs and the return that may end it; what else steers a terminal is written
+// out.
+func Code(s string) string {
+	line, end := strings.CutSuffix(s, "\r")
+	line = written(short(line, maxText), "\t")
+	if end {
+		line += "\r"
+	}
+	return line
+}
+
 func written(s, stays string) string {
 	clean := true
 	for i := 0; i < len(s) && clean; i++ { // most texts are plain ASCII
@@ -117,10 +128,24 @@ func Fenced(lines []string) string {
 	return fence + "text\n" + b.String() + fence + "\n"
 }
 
-// Markdown gives a line that Markdown shows as it is: no markup, no links, no HTML.
+// Markdown gives a line that Markdown shows as it is: no markup, no links, no HTML. What stands between two backticks stays code.
 func Markdown(s string) string {
-	s = markup.Replace(Line(s))
-	s = underlined(s)
+	var b strings.Builder
+	parts := strings.Split(Line(s), "`")
+	for i, part := range parts {
+		switch {
+		case i%2 == 1 && i < len(parts)-1 && plainCode(part):
+			b.WriteString("`" + part + "`")
+		case i%2 == 1:
+			b.WriteString("\\`" + underlined(markup.Replace(part)))
+			if i < len(parts)-1 {
+				b.WriteString("\\`")
+			}
+		default:
+			b.WriteString(underlined(markup.Replace(part)))
+		}
+	}
+	s = b.String()
 	start := len(s) - len(strings.TrimLeft(s, " "))
 	first := s[start:]
 	switch {
@@ -129,6 +154,11 @@ func Markdown(s string) string {
 		s = s[:start] + `\` + first
 	}
 	return s
+}
+
+// plainCode tells whether a text can stand as code in a line or in a cell of a table: there, a bar would end it.
+func plainCode(s string) bool {
+	return s != "" && len(s) <= 200 && !strings.ContainsAny(s, "|<") && strings.TrimSpace(s) == s
 }
 
 // underlined keeps underscores from marking words: those within a word do not.

@@ -160,10 +160,16 @@ func (d *Document) addJSON(c container, names []string, v Value) (Edit, error) {
 	} else if !strings.Contains(d.src, "\n") {
 		several = false
 	}
-	text := d.nested(names, v, inner, unit, several)
+	if !several && (v.Behind != "" || len(v.Above) > 0) {
+		return Edit{}, errNoRoom
+	}
+	text, tail := d.nested(names, v, inner, unit, several), ""
+	if len(names) == 1 {
+		tail = behind(v, " ")
+	}
 	if c.last < 0 {
 		if several {
-			return Edit{Start: c.inner.start, End: c.inner.end, New: nl + inner + text + nl + outer}, nil
+			return Edit{Start: c.inner.start, End: c.inner.end, New: nl + inner + text + tail + nl + outer}, nil
 		}
 		return Edit{Start: c.inner.start, End: c.inner.end, New: text}, nil
 	}
@@ -173,18 +179,35 @@ func (d *Document) addJSON(c container, names []string, v Value) (Edit, error) {
 		gap = nl + inner
 	}
 	if rest := strings.TrimLeft(d.src[at:c.inner.end], " \t"); strings.HasPrefix(rest, ",") {
-		at = c.inner.end - len(rest) + 1
-		return Edit{Start: at, End: at, New: gap + text + ","}, nil
+		at = d.afterComment(c.inner.end-len(rest)+1, c.inner.end)
+		return Edit{Start: at, End: at, New: gap + text + "," + tail}, nil
 	}
-	return Edit{Start: at, End: at, New: "," + gap + text}, nil
+	end := d.afterComment(at, c.inner.end) // what stands behind the last member stays there
+	return Edit{Start: at, End: end, New: "," + d.src[at:end] + gap + text + tail}, nil
+}
+
+// afterComment is where the comment ends that follows a place in its line; the place itself where none does.
+func (d *Document) afterComment(at, limit int) int {
+	line := strings.TrimRight(d.src[at:min(nextLine(d.src, at), limit)], "\r\n")
+	if strings.HasPrefix(strings.TrimLeft(line, " \t"), "//") {
+		return at + len(strings.TrimRight(line, " \t"))
+	}
+	return at
 }
 
 // nested is a member whose value is under further names.
 func (d *Document) nested(names []string, v Value, indent, unit string, several bool) string {
 	if len(names) == 1 {
-		return quoted(names[0]) + ": " + reindented(d.written(v, ""), indent, several)
+		above := ""
+		for _, comment := range v.Above {
+			above += comment + d.lineEnd() + indent
+		}
+		return above + quoted(names[0]) + ": " + reindented(d.written(v, ""), indent, several)
 	}
 	inner := d.nested(names[1:], v, indent+unit, unit, several)
+	if len(names) == 2 {
+		inner += behind(v, " ")
+	}
 	if !several {
 		return quoted(names[0]) + ": { " + inner + " }"
 	}

@@ -65,6 +65,7 @@ type Entry struct {
 	// closing is the name in the closing tag of an element of XML.
 	closing span
 	in      int  // the container it is in
+	part    int  // of the file's documents, the one that it is in
 	pair    bool // of XML: name and value are attributes or a text
 	fixed   bool // it cannot be taken away by itself
 }
@@ -75,6 +76,7 @@ func (e *Entry) Name() string { return strings.Join(e.Path, ".") }
 // container is something that keys can be added to.
 type container struct {
 	path   []string
+	part   int    // of the file's documents, the one that it is in
 	at     int    // where a key is inserted
 	indent string // of its entries
 	tag    int    // of XML: where an attribute is inserted; 0 for none
@@ -90,6 +92,7 @@ type Document struct {
 	Entries    []*Entry
 	src        string
 	containers []container
+	parts      int // how many documents the file has, where a file can have several
 }
 
 // Read reads a file. It fails on one that is not well-formed.
@@ -269,6 +272,9 @@ type Value struct {
 	Plain bool   // a number, true or false
 	Raw   string // as it stood in a file of the same format; empty for one that is told
 	List  []string
+	// Above are comments that stand in lines above it, Behind is one behind it: as they are written, without what is around them.
+	Above  []string
+	Behind string
 }
 
 // ValueOf is the value of an entry, to be given to another one.
@@ -446,7 +452,7 @@ func lineStart(src string, at int) int {
 
 // enclose notes an entry in its container.
 func (d *Document) enclose(e *Entry, in int) {
-	e.in = in
+	e.in, e.part = in, d.containers[in].part
 	d.Entries = append(d.Entries, e)
 	d.containers[in].last = len(d.Entries) - 1
 }

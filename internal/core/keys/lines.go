@@ -120,5 +120,5 @@ func (d *Document) addLine(c container, key, rest []string, v Value) Edit {
 			}
 		}
 	}
-	return d.atLineStart(at, append(lines, name+separator+d.written(v, "")))
+	return d.atLineStart(at, append(append(lines, v.Above...), name+separator+d.written(v, "")+behind(v, " ")))
 }

@@ -1,6 +1,7 @@
 package keys
 
 import (
+	"slices"
 	"strings"
 
 	"bellwether/internal/core/lex"
@@ -87,8 +88,11 @@ func (r *bracesReader) tomlValue(i int, path []string) (int, error) {
 
 // addTOML adds a key to a table, or a table for it.
 func (d *Document) addTOML(c container, key, rest []string, v Value) (Edit, error) {
-	text := d.written(v, "")
+	text := d.written(v, "") + behind(v, " ")
 	if c.commas {
+		if v.Behind != "" || len(v.Above) > 0 {
+			return Edit{}, errNoRoom
+		}
 		line := bare(rest) + " = " + text
 		if c.last < 0 {
 			return Edit{Start: c.inner.start, End: c.inner.end, New: " " + line + " "}, nil
@@ -97,13 +101,14 @@ func (d *Document) addTOML(c container, key, rest []string, v Value) (Edit, erro
 		return Edit{Start: at, End: at, New: ", " + line}, nil
 	}
 	if len(rest) > 1 && len(c.path) == 0 {
-		lines := []string{"[" + bare(key[:len(key)-1]) + "]", bare(key[len(key)-1:]) + " = " + text}
+		lines := append([]string{"[" + bare(key[:len(key)-1]) + "]"}, v.Above...)
+		lines = append(lines, bare(key[len(key)-1:])+" = "+text)
 		if len(d.src) > 0 {
 			lines = append([]string{""}, lines...)
 		}
 		return d.atLineStart(len(d.src), lines), nil
 	}
-	lines := []string{bare(rest) + " = " + text}
+	lines := append(slices.Clone(v.Above), bare(rest)+" = "+text)
 	if c.last < 0 && len(c.path) == 0 && len(d.containers) > 1 {
 		lines = append(lines, "")
 	}

@@ -197,6 +197,9 @@ func (d *Document) addXML(c container, names []string, v Value) (Edit, error) {
 		lines = append(lines, indent+"<"+name+">")
 		indent += unit
 	}
+	for _, comment := range v.Above {
+		lines = append(lines, indent+comment)
+	}
 	lines = append(lines, indent+"<"+last+">"+text+"</"+last+">")
 	for i := len(names) - 2; i >= 0; i-- {
 		indent = indent[:len(indent)-len(unit)]

@@ -23,8 +23,16 @@ func (d *Document) readYAML() error {
 	if err != nil {
 		return err
 	}
-	for _, root := range doc.Roots {
+	d.parts = len(doc.Roots)
+	for i, root := range doc.Roots {
+		first := len(d.containers)
 		d.yamlValue(doc, root, nil, 0)
+		for n := first; n < len(d.containers); n++ {
+			d.containers[n].part = i
+		}
+		for _, e := range d.Entries {
+			e.part = d.containers[e.in].part
+		}
 	}
 	if len(d.containers) == 0 {
 		if len(doc.Roots) > 0 {
@@ -188,6 +196,10 @@ func (d *Document) addYAML(c container, names []string, v Value) (Edit, error) {
 				continue
 			case text != "":
 				line += " " + text
+			}
+			line += behind(v, " ")
+			for _, comment := range v.Above {
+				lines = append(lines, indent[:len(indent)-len(unit)]+comment)
 			}
 		}
 		lines = append(lines, line)

@@ -80,7 +80,7 @@ func (n *nearestWalk) round() (*Mediation, error) {
 	}
 	for slot, s := range n.none {
 		if n.known[slot] == nil {
-			return nil, fmt.Errorf("no version of %s will do: %s", s.Name, n.conditions(slot, s))
+			return nil, &Conflict{s.Name, n.conditions(slot, s)}
 		}
 	}
 	return m, nil
@@ -167,12 +167,27 @@ func (n *nearestWalk) dropped(way *Way) bool {
 }
 
 // conditions are what nothing meets.
-func (n *nearestWalk) conditions(slot string, s Statement) string {
-	texts := []string{s.By() + " asks for " + s.Wants}
+func (n *nearestWalk) conditions(slot string, s Statement) []Statement {
+	all := []Statement{s}
 	for _, h := range n.hard[slot] {
-		if text := h.By() + " asks for " + h.Wants; !slices.Contains(texts, text) {
-			texts = append(texts, text)
+		if !slices.ContainsFunc(all, func(o Statement) bool { return o.By() == h.By() && o.Wants == h.Wants }) {
+			all = append(all, h)
 		}
 	}
-	return strings.Join(texts, ", ")
+	return all
+}
+
+// Conflict is the error of a package of which no version does all that is asked for.
+type Conflict struct {
+	Name  string
+	Asked []Statement
+}
+
+// Error says who asks for what.
+func (c *Conflict) Error() string {
+	var texts []string
+	for _, s := range c.Asked {
+		texts = append(texts, s.By()+" asks for "+s.Wants)
+	}
+	return fmt.Sprintf("no version of %s will do: %s", c.Name, strings.Join(texts, ", "))
 }

@@ -115,6 +115,7 @@ type Pin struct {
 	Here     bool   // it is for the machine that the project is worked on
 	Whole    bool   // only a complete version may stand there: "20.11.1", not "20"
 	Assumed  bool   // resolving is to assume it, whatever runs
+	Image    bool   // it is the tag of an image
 	Promise  bool   // it is said to who uses the project, and not to who works on it
 	Unknown  string // why it cannot be known; Range is what stands there
 	Digest   Site   // a digest behind it, which holds for this very version; zero if there is none
@@ -139,7 +140,14 @@ type Component struct {
 	Requirements []Requirement
 	Pins         []Pin
 	Notes        []string // what is particular here, as sentences
+	Unread       []Missed // parts of it that could not be read
 	Detail       any      // what the ecosystem itself keeps between reading and resolving
+}
+
+// Missed is a part of a component that could not be read: what it declares is not known.
+type Missed struct {
+	Dir string // slash-separated, relative to the project
+	Err error
 }
 
 // Lock is a file in which a client keeps the versions that it found.

@@ -16,12 +16,14 @@ type PackageNotes struct {
 	PURL      string      `json:"purl"`
 	From      string      `json:"from"`
 	To        string      `json:"to"`
-	Releases  int         `json:"releases"`           // on the way
-	Found     []string    `json:"found"`              // the files that were read: "CHANGELOG.md of 4.0.0"
-	Entries   []NoteEntry `json:"entries"`            // those that concern the project first
-	Versions  []string    `json:"versions,omitempty"` // that the notes have a part of
-	Unread    []string    `json:"unread,omitempty"`   // what could not be read, and why
-	Whole     []string    `json:"whole,omitempty"`    // files with no part of a version on the way
+	Releases  int         `json:"releases"`            // on the way
+	Found     []string    `json:"found"`               // the files that were read: "CHANGELOG.md of 4.0.0"
+	Entries   []NoteEntry `json:"entries"`             // those that concern the project first
+	Versions  []string    `json:"versions,omitempty"`  // that the notes have a part of
+	Unread    []string    `json:"unread,omitempty"`    // what could not be read, and why
+	Whole     []string    `json:"whole,omitempty"`     // files with no part of a version on the way
+	Looked    []string    `json:"looked-at,omitempty"` // where nothing was found: the releases whose archives were looked at
+	Gaps      []string    `json:"gaps,omitempty"`      // releases that nothing was found about, as sentences
 }
 
 // NoteEntry is one thing that a release says.
@@ -57,6 +59,8 @@ type NotedNeed struct {
 	Name   string `json:"name"`
 	Range  string `json:"range"`
 	Source string `json:"source"`
+	// Unmet are places of the project that state less: ".nvmrc:1 states 16".
+	Unmet []string `json:"unmet,omitempty"`
 }
 
 // MessageRename is a deprecation that names what goes on in its place.

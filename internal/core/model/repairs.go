@@ -29,7 +29,8 @@ type RepairResult struct {
 	Files   []string     `json:"files,omitempty"`
 	Places  []string     `json:"places,omitempty"` // "file:line", as the file was when the rule came to it
 	Left    []RepairLeft `json:"left,omitempty"`
-	Waits   string       `json:"waits,omitempty"` // why it was not done: a command nobody said yes to, a requirement
+	Waits   string       `json:"waits,omitempty"`   // why it was not done: a command nobody said yes to, a requirement
+	Refused string       `json:"refused,omitempty"` // why the rule is not applied at all: its own example fails
 }
 
 // RepairLeft is a place that a rule is about and does not change, or a file that it cannot.

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"bellwether/internal/core/lazyregexp"
+	"bellwether/internal/core/version"
 )
 
 // Kind is what an entry is about.
@@ -35,6 +36,7 @@ type Entry struct {
 	// Renames are what it plainly says is called otherwise.
 	Renames []Rename
 	Need    *Need
+	label   bool // it only says what the entries nested in it are
 }
 
 // Rename is something that goes on under another name.
@@ -44,6 +46,7 @@ type Rename struct{ Old, New string }
 type Need struct {
 	Name    string // as people say it: "Node.js"
 	Version string // the least
+	After   bool   // the version is one that is supported no more, with all before it: a later one is asked for
 }
 
 // sections are the words of a heading that tell the kind of what is below it.
@@ -93,76 +96,20 @@ var (
 	needVersion = lazyregexp.New(
 		`(?i)(?:^|[^\w])(` + runtimes + `)(?:\s+versions?)?(?:\s+(?:to|is|of|now))*[\s:]*(?:>=|≥|v)?\s*v?([0-9]+(?:\.[0-9]+)*)`,
 	)
-	needDropped = lazyregexp.New(`(?i)\b(drop(?:s|ped)?|removed?) support|no longer supports?`)
-	bullet      = lazyregexp.New(`^(\s*)(?:[-*+•o–]|\(?[0-9]{1,3}[.)])\s+(.*)$`)
-	subHeading  = lazyregexp.New(
+	// What is supported no more: the name, and the versions behind it.
+	needDropped = lazyregexp.New(
+		`(?i)\b(?:drop(?:s|ped|ping)?|remov(?:es?|ed|ing)|no longer supports?|ends?|ended)\b(?:\s+(?:the\s+)?support(?:ing)?)?` +
+			`(?:\s+(?:of|for))?` +
+			`(?:\s+(?:old|older|end-of-life|eol|unsupported))?\s+(` + runtimes + `)(?:\s+versions?)?` +
+			`((?:[\s,/&]*(?:and|or|through|to)?\s*(?:<=|<|≤)?\s*v?[0-9]+(?:\.[0-9x]+)*)+)(?:$|[^\w.]|\.(?:\s|$))`,
+	)
+	droppedNumber = lazyregexp.New(`[0-9]+(?:\.[0-9]+)*`)
+	bullet        = lazyregexp.New(`^(\s*)(?:[-*+•o–]|\(?[0-9]{1,3}[.)])\s+(.*)$`)
+	subHeading    = lazyregexp.New(
 		`^\s*(?:#{1,6}\s+(.*?)\s*#*|={2,6}\s+(.*?)|\*\*([^*]+)\*\*:?|__([^_]+)__:?|([A-Z][A-Za-z /&-]{2,40}):)\s*$`,
 	)
 	code = lazyregexp.New("``([^`]+)``|`([^`\n]+)`|<code>([^<]+)</code>|\"([^\"\\s]{3,60})\"|(?:^|[\\s(])'([^'\\s]{3,60})'")
 )
-
-// Entries are what a part says, in its order.
-func (p *Part) Entries() (entries []Entry) {
-	section := Kind("")
-	var now *Entry
-	indent := 0
-	blank, fenced := false, false
-	add := func(line int, text string) {
-		entries = append(entries, Entry{Line: line, Text: text, Kind: section})
-		now = &entries[len(entries)-1]
-	}
-	for i, l := range p.Lines {
-		text := strings.TrimRight(l.Text, " \t")
-		bare := strings.TrimSpace(text)
-		under := i > 0 && strings.TrimSpace(p.Lines[i-1].Text) != "" && underline.MatchString(bare) // and no fence
-		if !under && (strings.HasPrefix(bare, "```") || strings.HasPrefix(bare, "~~~")) {
-			fenced = !fenced
-			continue
-		}
-		switch {
-		case fenced:
-			if now != nil && len(now.Text) < maxEntry {
-				now.Text += " " + bare
-			}
-			continue
-		case bare == "":
-			blank = true
-			continue
-		case underline.MatchString(text):
-			continue
-		case reference.MatchString(bare):
-			continue
-		}
-		underlined := i+1 < len(p.Lines) && underline.MatchString(p.Lines[i+1].Text) && len(strings.TrimSpace(p.Lines[i+1].Text)) >= 3
-		if m := subHeading.FindStringSubmatch(text); m != nil || underlined && !bullet.MatchString(text) {
-			label := bare
-			if m != nil {
-				label = strings.Join(m[1:], "")
-			}
-			section, now = kindOf(label), nil
-			blank = false
-			continue
-		}
-		m := bullet.FindStringSubmatch(text)
-		switch {
-		case m != nil && (now == nil || len(m[1]) <= indent):
-			indent = len(m[1])
-			add(l.Number, m[2])
-		case m != nil:
-			now.Text += " " + m[2] // below the entry
-		case now == nil || blank && len(text) == len(bare):
-			indent = 0
-			add(l.Number, bare)
-		case len(now.Text) < maxEntry:
-			now.Text += " " + bare
-		}
-		blank = false
-	}
-	for i := range entries {
-		entries[i].read()
-	}
-	return entries
-}
 
 // maxEntry is how long an entry may become, in bytes; what is more of it is left out.
 const maxEntry = 4000
@@ -219,18 +166,25 @@ func (e *Entry) read() {
 	e.Text = strings.ReplaceAll(e.Text, "**", "")
 }
 
-// needOf is the runtime or tool that an entry asks for.
+// needOf is the runtime or tool that an entry asks for, or supports no more.
 func needOf(text string) *Need {
+	if m := needDropped.FindStringSubmatch(text); m != nil {
+		last := "" // of "Node 10, 12 and 13" the last one
+		for _, number := range droppedNumber.FindAllString(m[2], -1) {
+			if last == "" || version.CompareStated(number, last) > 0 {
+				last = number
+			}
+		}
+		return &Need{m[1], last, !strings.Contains(m[2], "<") || strings.Contains(m[2], "<=")}
+	}
 	if !needWords.MatchString(text) {
 		return nil
 	}
 	m := needVersion.FindStringSubmatch(text)
-	if m == nil ||
-		needDropped.MatchString(text) && !strings.Contains(strings.ToLower(text), "require") &&
-			!strings.Contains(strings.ToLower(text), "minimum") {
-		return nil // what is supported no more tells nothing of what is
+	if m == nil {
+		return nil
 	}
-	return &Need{m[1], m[2]}
+	return &Need{Name: m[1], Version: m[2]}
 }
 
 // isName tells whether a text in code font may be a name: of a function, a key, an option, a

@@ -81,17 +81,37 @@ func TestNeeds(t *testing.T) {
 	for text, want := range map[string]string{
 		"Requires Node.js >= 20":                       "Node.js 20",
 		"The minimum supported Go version is now 1.25": "Go 1.25",
-		"drop support for Node 16":                     "",
+		"drop support for Node 16":                     "Node 16 and before",
+		"Drop Node 10":                                 "Node 10 and before",
+		"Drop support for NodeJS <= 16":                "NodeJS 16 and before",
+		"Dropped support for Node.js 12, 14 and 15.":   "Node.js 15 and before",
+		"Remove support for Node < 18":                 "Node 18",
+		"no longer supports Ruby 2.7":                  "Ruby 2.7 and before",
+		"Drop the node module":                         "",
+		"Drop Java serialization":                      "",
+		"remove node 3 from the tree":                  "node 3 and before",
 		"bump minimum Java to 17":                      "Java 17",
 		"now requires TypeScript 5.4 or newer":         "TypeScript 5.4",
 		"requires care":                                "",
 	} {
 		got := ""
 		if n := needOf(text); n != nil {
-			got = n.Name + " " + n.Version
+			if got = n.Name + " " + n.Version; n.After {
+				got += " and before"
+			}
 		}
 		assert.Equal(t, want, got, text)
 	}
+}
+
+// TestReadme reads what a README says of upgrading, and nothing else.
+func TestReadme(t *testing.T) {
+	parts := ReadReadme("# Quay\n\n## 1.5.0 is out\n\n- `x` is here\n\n## Upgrading\n\n### From 1.x to 2.0\n\n" +
+		"- `a` is now `b`\n\n## Use\n\n- 2.0.0\n")
+	require.Len(t, parts, 1)
+	assert.Equal(t, "2.0", parts[0].Version)
+	require.Len(t, parts[0].Entries(), 1)
+	assert.Equal(t, []Rename{{"a", "b"}}, parts[0].Entries()[0].Renames)
 }
 
 func TestIsNotes(t *testing.T) {

@@ -56,6 +56,39 @@ func IsNotes(name string) bool {
 	return wanted.MatchString(base) || dir != "" && perFile.MatchString(last) && oneFile.MatchString(base)
 }
 
+// IsReadme tells whether a file of an archive is one whose sections about upgrading are notes.
+func IsReadme(name string) bool { return readme.MatchString(name) }
+
+var (
+	readme  = lazyregexp.New(`(?i)^readme(\.(md|markdown|mdx|rst|txt|adoc|asciidoc))?$`)
+	upgrade = lazyregexp.New(`(?i)\b(upgrad|migrat|breaking|changes? (in|from|since)|what'?s new|changelog|release notes)`)
+)
+
+// ReadReadme cuts the sections about upgrading out of a README: of all others, numbers in headings tell no version.
+func ReadReadme(text string) (parts []Part) {
+	lines := strings.Split(strings.ReplaceAll(strings.TrimPrefix(text, "\ufeff"), "\r\n", "\n"), "\n")
+	within := 0 // the level of the heading about upgrading; 0 outside of such a section
+	kept := make([]string, len(lines))
+	titles := titlesOf(lines)
+	for i, t := range titles {
+		if within > 0 && t.level <= within {
+			within = 0
+		}
+		if within == 0 && upgrade.MatchString(t.text) {
+			within = t.level
+		}
+		if within == 0 {
+			continue
+		}
+		end := len(lines)
+		if i+1 < len(titles) {
+			end = titles[i+1].line
+		}
+		copy(kept[t.line:end], lines[t.line:end])
+	}
+	return cut("UPGRADING.md", kept, titlesOf(kept))
+}
+
 // IsGuide tells whether a file tells how to get from one version to another.
 func IsGuide(name string) bool {
 	base := strings.ToLower(path.Base(name))

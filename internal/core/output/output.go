@@ -251,17 +251,19 @@ type RouteResult struct {
 
 // LegResult is a leg in results.
 type LegResult struct {
-	ID        string        `json:"id"`
-	Title     string        `json:"title"`
-	Component string        `json:"component"`
-	Status    string        `json:"status,omitempty"` // done, repair, next or waiting
-	Commit    string        `json:"commit,omitempty"`
-	Moves     []MoveSummary `json:"moves"`
-	Carried   []MoveSummary `json:"carried,omitempty"`
-	Overrides []string      `json:"overrides,omitempty"` // sentences
-	Steps     []StepResult  `json:"steps,omitempty"`     // for a person
-	Notes     []string      `json:"notes,omitempty"`
-	Why       []string      `json:"why,omitempty"` // its moves belong together, and stand where they do
+	ID        string `json:"id"`
+	Title     string `json:"title"`
+	Component string `json:"component"`
+	Status    string `json:"status,omitempty"` // done, repair, next or waiting
+	Commit    string `json:"commit,omitempty"`
+	// Unverified are the reasons why nothing shows that a leg which was carried out works, as sentences.
+	Unverified []string      `json:"unverified,omitempty"`
+	Moves      []MoveSummary `json:"moves"`
+	Carried    []MoveSummary `json:"carried,omitempty"`
+	Overrides  []string      `json:"overrides,omitempty"` // sentences
+	Steps      []StepResult  `json:"steps,omitempty"`     // for a person
+	Notes      []string      `json:"notes,omitempty"`
+	Why        []string      `json:"why,omitempty"` // its moves belong together, and stand where they do
 	// Repairs are the rules that the leg's moves are for, with what they changed and left.
 	Repairs []model.RepairResult `json:"repairs,omitempty"`
 	Keys    []model.KeyFinding   `json:"keys,omitempty"` // that nobody reads any more, or that are missing

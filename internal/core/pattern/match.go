@@ -23,7 +23,7 @@ func NewSource(lang *lex.Language, text string) *Source {
 
 // SourceOf is a text of which the tokens that say something are known.
 func SourceOf(lang *lex.Language, text string, said []lex.Token) *Source {
-	return &Source{Text: text, Lang: lang, tokens: said}
+	return &Source{Text: text, Lang: lang, tokens: joined(text, said)}
 }
 
 func (s *Source) text(i int) string { return s.tokens[i].Of(s.Text) }
@@ -40,6 +40,7 @@ type item struct {
 	key        string // what is the same on both sides has the same
 	start, end int    // of what was matched, in the source
 	text       string // of what is to be written
+	comma      bool   // a closing bracket, with the comma before it
 	gap        string // before it, in the pattern or template
 }
 
@@ -156,24 +157,7 @@ func (m *matcher) callee(i int) bool {
 	return t.Kind == lex.Word && !slices.Contains(keywords, text) || text == ")" || text == "]"
 }
 
-var keywords = []string{
-	"return",
-	"if",
-	"while",
-	"for",
-	"switch",
-	"catch",
-	"in",
-	"of",
-	"and",
-	"or",
-	"not",
-	"await",
-	"new",
-	"throw",
-	"case",
-	"yield",
-}
+var keywords = strings.Fields("return if while for switch catch in of and or not await new throw case yield")
 
 // same tells whether a token is the one of a pattern. Strings in other quotes are the same.
 func (m *matcher) same(p part, i int) bool {
@@ -229,6 +213,11 @@ func (m *matcher) parts(parts []part, n, at int, b *binding, then func(at int) b
 		}
 		back()
 	}
+	// A comma may stand before a closing bracket.
+	if at+1 < len(m.src.tokens) && closes(p.text) && n > 0 && !m.code.lists[parts[n-1].hole] && m.src.text(at) == "," && m.same(p, at+1) {
+		m.seen = append(m.seen, item{key: p.text, start: m.src.tokens[at].Start, end: m.src.tokens[at+1].End, gap: p.gap, comma: true})
+		return m.parts(parts, n+1, at+2, b, then) || back()
+	}
 	// A comma beside an empty list may be missing.
 	if p.soft && m.beside(parts, n, b, at) {
 		m.seen = append(m.seen, item{gap: p.gap})
@@ -236,6 +225,9 @@ func (m *matcher) parts(parts []part, n, at int, b *binding, then func(at int) b
 	}
 	return false
 }
+
+// closes tells whether a token is a closing bracket.
+func closes(text string) bool { return text == ")" || text == "]" || text == "}" }
 
 // beside tells whether a comma that is missing stands beside a list that is, or will be, empty.
 func (m *matcher) beside(parts []part, n int, b *binding, at int) bool {
@@ -347,8 +339,8 @@ func (m *matcher) reach(p part, at int) (ends []int) {
 // ends tells whether a statement ends before a token, because a line does.
 func (m *matcher) ends(i int) bool {
 	a, b := m.src.tokens[i-1], m.src.tokens[i]
-	if !strings.Contains(m.src.Text[a.End:b.Start], "\n") {
-		return false
+	if between := m.src.Text[a.End:b.Start]; !strings.Contains(between, "\n") || strings.Contains(between, "\\") {
+		return false // a backslash joins the lines
 	}
 	joins := func(t lex.Token, text string) bool {
 		return t.Kind == lex.Mark && t.Pair < 0 && text != ";" && text != "@" && text != "}" && text != ")" && text != "]"

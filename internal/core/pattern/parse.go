@@ -81,7 +81,7 @@ func (c *Code) Words() (words []string) {
 
 // Parse reads a pattern. Its errors are *Mistake.
 func Parse(lang *lex.Language, src string) (*Code, error) {
-	c, err := read(lang, src)
+	c, err := read(lang, src, false)
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func Parse(lang *lex.Language, src string) (*Code, error) {
 
 // Template reads a template for a pattern. Its errors are *Mistake.
 func (c *Code) Template(src string) (*Code, error) {
-	t, err := read(c.lang, src)
+	t, err := read(c.lang, src, true)
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +177,7 @@ func (p part) sign() string {
 const place = "zqhole"
 
 // read reads a pattern or template.
-func read(lang *lex.Language, src string) (*Code, error) {
+func read(lang *lex.Language, src string, template bool) (*Code, error) {
 	whole := lang
 	lang = lang.Code()
 	src = strings.TrimRight(src, "\n")
@@ -185,7 +185,7 @@ func read(lang *lex.Language, src string) (*Code, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{lang: lang, src: src, text: text, metas: metas, tokens: lex.Split(lang, text)}
+	r := &reader{lang: lang, src: src, text: text, metas: metas, tokens: lex.Split(lang, text), template: template}
 	parts, err := r.parts(nil)
 	if err != nil {
 		return nil, err
@@ -254,14 +254,15 @@ func letters(n int) string {
 
 // reader makes parts of tokens.
 type reader struct {
-	lang   *lex.Language
-	src    string // the pattern
-	text   string // with words in the place of holes
-	metas  []meta
-	tokens []lex.Token
-	at     int
-	gap    string // what was passed since the last part
-	ended  meta   // the last end of a group
+	lang     *lex.Language
+	src      string // the pattern
+	text     string // with words in the place of holes
+	metas    []meta
+	tokens   []lex.Token
+	at       int
+	gap      string // what was passed since the last part
+	ended    meta   // the last end of a group
+	template bool   // what it is read for: holes may stand side by side
 }
 
 func (r *reader) wrong(m meta, wrong, next string) *Mistake { return mistake(r.src, m.at, wrong, next) }
@@ -335,7 +336,7 @@ func (r *reader) parts(within *meta) (all []part, err error) {
 				return nil, err
 			}
 			p.gap = gap
-			if n := len(all); n > 0 && all[n-1].hole != "" && !all[n-1].single() && !p.single() {
+			if n := len(all); !r.template && n > 0 && all[n-1].hole != "" && !all[n-1].single() && !p.single() {
 				return nil, r.wrong(m, "two holes stand side by side, and nothing tells where the first one ends",
 					"put what stands between them there, or make one hole of them")
 			}

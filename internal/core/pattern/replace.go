@@ -30,7 +30,7 @@ func (t *Code) Replace(src *Source, m Match, most int) ([]Edit, error) {
 	if len(r.out) == 0 {
 		return []Edit{r.removal(m)}, nil
 	}
-	kept := common(m.items, r.out)
+	kept := closing(m.items, r.out, common(m.items, r.out))
 	var edits []Edit
 	pi, ti := 0, 0
 	for _, k := range append(kept, [2]int{len(m.items), len(r.out)}) {
@@ -186,6 +186,43 @@ func common(a, b []item) (pairs [][2]int) {
 		pairs = append(pairs, [2]int{len(a) - i, len(b) - i})
 	}
 	return pairs
+}
+
+// closing leaves out of what stays the brackets with a comma before them that would close something else, or nothing.
+func closing(a, b []item, kept [][2]int) [][2]int {
+	opens, opened := partners(a), partners(b)
+	return slices.DeleteFunc(slices.Clone(kept), func(k [2]int) bool {
+		if !a[k[0]].comma {
+			return false
+		}
+		from, to := opens[k[0]], opened[k[1]]
+		return to < 0 || to == k[1]-1 || b[to].key == "(" && !calls(b, to) || !slices.Contains(kept, [2]int{from, to})
+	})
+}
+
+// calls tells whether round brackets are those of a call: what stands in others is one value, and takes no comma.
+func calls(items []item, open int) bool {
+	if open == 0 {
+		return false
+	}
+	before := items[open-1].text
+	last := before[len(before)-1]
+	return strings.IndexByte(",=({[:;", last) < 0 && !slices.Contains(keywords, before)
+}
+
+// partners are the opening brackets of closing ones, by their places; -1 for what is none.
+func partners(items []item) []int {
+	all := slices.Repeat([]int{-1}, len(items))
+	var open []int
+	for i, it := range items {
+		switch {
+		case it.key == "(" || it.key == "[" || it.key == "{":
+			open = append(open, i)
+		case closes(it.key) && len(open) > 0:
+			all[i], open = open[len(open)-1], open[:len(open)-1]
+		}
+	}
+	return all
 }
 
 // longest are the most items that both sides have in the same order.

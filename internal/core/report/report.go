@@ -45,6 +45,7 @@ type Leg struct {
 	Gone         bool                  `json:"gone,omitempty"`  // its commit is not in the repository any more
 	Verification *finding.Verification `json:"verification,omitempty"`
 	Comparison   *finding.Comparison   `json:"comparison,omitempty"`
+	Hints        []string              `json:"hints,omitempty"` // what releases and rules say of what fails
 }
 
 // Moves are the moves of legs that are done, in their order; several of one package become one.
@@ -99,6 +100,16 @@ func (r *Report) Last() *Leg {
 		}
 	}
 	return nil
+}
+
+// Unverified is how many legs were carried out of which nothing shows that they work.
+func (r *Report) Unverified() (n int) {
+	for _, l := range r.Legs {
+		if l.State == Done && len(l.Unverified) > 0 {
+			n++
+		}
+	}
+	return n
 }
 
 // Count is how many legs are in a state.

@@ -2,10 +2,14 @@ package rewrite
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
+
+	"bellwether/internal/core/lex"
+	"bellwether/internal/core/model"
 )
 
 // Problem is what is wrong with one of a rule's examples.
@@ -24,14 +28,39 @@ func (r *Rule) WantsExample() bool {
 	return true
 }
 
+// Judge runs a rule's examples, and refuses it where it does not do what they say.
+func (r *Rule) Judge(ctx context.Context) error {
+	problems, err := r.CheckExamples(ctx)
+	var fault *model.Fault
+	switch {
+	case errors.As(err, &fault):
+		r.Refused = fault.Wrong
+	case err != nil:
+		return err
+	case len(problems) > 0:
+		file, _, _ := strings.Cut(r.Place, ":")
+		r.Refused = fmt.Sprintf("%s (%s)", problems[0].Text, model.Site{File: file, Line: problems[0].Line})
+	}
+	return nil
+}
+
 // CheckExamples runs a rule's examples: each text before has to become the one after, and the
 // one after has to stay as it is.
 func (r *Rule) CheckExamples(ctx context.Context) (problems []Problem, err error) {
 	if !r.WantsExample() {
 		return nil, nil
 	}
+	if err := r.readable(); err != nil {
+		return nil, err
+	}
 	changes := false
 	for _, e := range r.Examples {
+		if b, ok := r.Body.(*Move); ok && strings.ContainsAny(b.Delete, "*?[{") { // what git ignores goes, which no example tells
+			if changes = true; !Matches([]string{b.Delete}, e.File) {
+				problems = append(problems, Problem{Line: e.Line, Text: fmt.Sprintf("%s is not one of %s", e.File, b.Delete)})
+			}
+			continue
+		}
 		_, isToDo := r.Body.(*ToDo)
 		got, left, err := r.try(ctx, e, e.Before)
 		if err != nil {
@@ -51,6 +80,9 @@ func (r *Rule) CheckExamples(ctx context.Context) (problems []Problem, err error
 			if e.After == "" && len(left) == 0 || e.After != "" && len(left) > 0 {
 				say("the example is not what the rule is about")
 			}
+			continue
+		case got != e.After && !r.in(e.File):
+			say("the example is about %s, and the rule is not for files of this name", e.File)
 			continue
 		case got != e.After:
 			say("the example does not become what it should%s", reason)
@@ -77,6 +109,24 @@ func indented(text string) (lines []string) {
 		lines = append(lines, "  "+line)
 	}
 	return lines
+}
+
+// readable fails for a pattern that no language reads of those that the examples have.
+func (r *Rule) readable() error {
+	shape := shapeOf(r)
+	if shape == nil {
+		return nil
+	}
+	langs := []*lex.Language{lex.Named("typescript")}
+	for _, e := range r.Examples {
+		if l := lex.Of(e.File); l != nil && lex.Named(l.Name) == l && !slices.Contains(langs, l) {
+			langs = append(langs, l)
+		}
+	}
+	if err := shape.prepare(langs); err != nil {
+		return &model.Fault{Doing: "reading the rule " + r.ID, File: r.Place, Wrong: "the pattern: " + err.Error()}
+	}
+	return nil
 }
 
 // try applies the rule to one text; a file that goes away is empty.

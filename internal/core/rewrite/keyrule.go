@@ -77,17 +77,24 @@ func (b *Key) apply(_ *Rule, f *source.File) (c changed, err error) {
 	if d == nil || err != nil {
 		return c, b.unread(f, &c, err)
 	}
-	switch {
-	case b.Join != nil:
-		b.join(f, d, &c)
-	case b.Old == "":
-		b.add(f, d, &c)
-	default:
-		for _, e := range d.Find(keys.Split(b.Old)) {
-			b.one(f, d, e, &c)
+	parts := d.Parts()
+	for i, part := range parts {
+		switch {
+		case b.Join != nil:
+			b.join(f, part, i, &c)
+		case b.Old == "" && len(parts) > 1:
+			if i == 0 && !slices.ContainsFunc(parts, func(o *keys.Document) bool { return len(o.Find(keys.Split(b.New))) > 0 }) {
+				c.leave(f, 0, "the file has %d documents, and nothing says which of them %s is for", len(parts), b.New)
+			}
+		case b.Old == "":
+			b.add(f, part, &c)
+		default:
+			for _, e := range part.Find(keys.Split(b.Old)) {
+				b.one(f, part, i, e, &c)
+			}
 		}
 	}
-	return c, nil
+	return b.meant(f, d, c), nil
 }
 
 // unread leaves a file that cannot be read, if the key may be in it.
@@ -123,14 +130,14 @@ func at(f *source.File, e *keys.Entry) int {
 }
 
 // one changes one place of the key.
-func (b *Key) one(f *source.File, d *keys.Document, e *keys.Entry, c *changed) {
+func (b *Key) one(f *source.File, d *keys.Document, part int, e *keys.Entry, c *changed) {
 	place := at(f, e)
 	switch {
 	case b.Remove:
-		edit, err := d.Remove(e)
+		edit, err := d.Drop(e)
 		c.try(f, place, err, edit)
 	case b.Split != nil:
-		b.split(f, d, e, c)
+		b.split(f, part, e, c)
 	case b.New != "":
 		b.move(f, d, e, c)
 	default:
@@ -195,16 +202,8 @@ func (b *Key) move(f *source.File, d *keys.Document, e *keys.Entry, c *changed) 
 		c.edit(place, edits...)
 		return
 	}
-	removed, err := d.Remove(e)
-	if err != nil {
-		c.leave(f, place, "%s", err)
-		return
-	}
-	added, err := d.Add(to, v)
-	if err == nil && added.Start > removed.Start && added.Start < removed.End {
-		added.Start, added.End = removed.End, removed.End
-	}
-	c.try(f, place, err, removed, added)
+	moved, err := d.Move(e, to, v)
+	c.try(f, place, err, moved...)
 }
 
 func (b *Key) add(f *source.File, d *keys.Document, c *changed) {
@@ -216,17 +215,17 @@ func (b *Key) add(f *source.File, d *keys.Document, c *changed) {
 	c.try(f, edit.Start, err, edit)
 }
 
-func (b *Key) split(f *source.File, d *keys.Document, e *keys.Entry, c *changed) {
+func (b *Key) split(f *source.File, part int, e *keys.Entry, c *changed) {
 	place := at(f, e)
 	parts := strings.SplitN(e.Text, b.Split.By, len(b.Split.Into))
 	if !e.Scalar || len(parts) != len(b.Split.Into) {
 		c.leave(f, place, "its value %q does not come apart into %d by %q", e.Text, len(b.Split.Into), b.Split.By)
 		return
 	}
-	b.replace(f, d, []*keys.Entry{e}, b.Split.Into, parts, c)
+	b.replace(f, part, []*keys.Entry{e}, b.Split.Into, parts, c)
 }
 
-func (b *Key) join(f *source.File, d *keys.Document, c *changed) {
+func (b *Key) join(f *source.File, d *keys.Document, part int, c *changed) {
 	var entries []*keys.Entry
 	text := b.Join.With
 	for i, name := range b.Join.Of {
@@ -240,19 +239,24 @@ func (b *Key) join(f *source.File, d *keys.Document, c *changed) {
 		entries = append(entries, found[0])
 		text = strings.ReplaceAll(text, fmt.Sprintf("{%d}", i), found[0].Text)
 	}
-	b.replace(f, d, entries, []string{b.New}, []string{text}, c)
+	b.replace(f, part, entries, []string{b.New}, []string{text}, c)
 }
 
-// replace puts keys in the place of others. Several changes of one file may touch each other,
+// replace puts keys in the place of others, in one of a file's documents. Several changes of one file may touch each other,
 // so that each is made on what the one before left.
-func (b *Key) replace(f *source.File, d *keys.Document, old []*keys.Entry, names, values []string, c *changed) {
+func (b *Key) replace(f *source.File, part int, old []*keys.Entry, names, values []string, c *changed) {
 	text := f.Text
 	step := func(change func(d *keys.Document) (splice.Edit, error)) error {
-		d, err := keys.Read(d.Format, text)
+		format, _ := keys.FormatOf(f.Name)
+		d, err := keys.Read(format, text)
 		if err != nil {
 			return err
 		}
-		edit, err := change(d)
+		parts := d.Parts()
+		if part >= len(parts) {
+			return errors.New("its documents are not what they were")
+		}
+		edit, err := change(parts[part])
 		if err == nil {
 			text, _ = splice.Apply(text, []splice.Edit{edit})
 		}
@@ -266,7 +270,11 @@ func (b *Key) replace(f *source.File, d *keys.Document, old []*keys.Entry, names
 	}
 	for _, e := range old {
 		err = errors.Join(err, step(func(d *keys.Document) (splice.Edit, error) {
-			return d.Remove(d.Find(e.Path)[0])
+			found := d.Find(e.Path)
+			if len(found) == 0 {
+				return splice.Edit{}, fmt.Errorf("%s is not found again", e.Name())
+			}
+			return d.Drop(found[0])
 		}))
 	}
 	c.try(f, at(f, old[0]), err, difference(f.Text, text)...)
@@ -280,7 +288,7 @@ func plain(text string) bool {
 // applyAll moves keys to other files.
 func (b *Key) applyAll(r *Rule, t *state, o *Outcome) error {
 	if b.To == "" {
-		return nil
+		return b.lookups(t, o)
 	}
 	for _, name := range t.names() {
 		if name == b.To || !r.in(name) {

@@ -10,7 +10,6 @@ import (
 
 	"bellwether/internal/core/keys"
 	"bellwether/internal/core/lex"
-	"bellwether/internal/core/pattern"
 	"bellwether/internal/core/reserved"
 	"bellwether/internal/core/rewrite/source"
 	"bellwether/internal/core/splice"
@@ -204,19 +203,8 @@ func (b *ToDo) apply(r *Rule, f *source.File) (c changed, err error) {
 	var found changed
 	switch {
 	case b.Find != nil:
-		if f.Lang == nil {
-			return c, nil
-		}
-		s := b.Find.of(f.Lang)
-		if s.err != nil {
-			return c, nil
-		}
-		var all []pattern.Match
-		if all, err = s.find.Find(f.Patterns(), s.where); err != nil {
+		if found.places, err = b.Find.standing(r, f); err != nil {
 			return c, err
-		}
-		for _, m := range all {
-			found.places = append(found.places, m.Start)
 		}
 	case b.Name != nil:
 		found, err = b.Name.apply(r, f)

@@ -30,6 +30,7 @@ var Elsewhere = []string{"strings", "comments", "text"}
 type Rename struct {
 	What     string
 	Old, New string
+	Of       string   // of a member: the module that exports it; empty for a member of anything
 	Below    bool     // of a module: also everything below it
 	Unless   []string // what is below it and keeps its name
 	Also     []string // of Elsewhere
@@ -48,6 +49,9 @@ func (b *Rename) Check() error {
 	if b.What != ModuleOf && (b.Below || len(b.Unless) > 0) {
 		return errors.New("below and unless are for a module")
 	}
+	if b.What != MemberOf && b.Of != "" {
+		return errors.New("of says which module a member belongs to")
+	}
 	return nil
 }
 
@@ -59,6 +63,12 @@ func (b *Rename) apply(r *Rule, f *source.File) (c changed, err error) {
 	switch b.What {
 	case ModuleOf:
 		b.modules(f, &c)
+	case MemberOf:
+		if b.Of != "" {
+			b.bound(f, &c)
+			break
+		}
+		b.members(f, &c)
 	default:
 		b.names(f, &c)
 	}
@@ -75,24 +85,29 @@ func (c *changed) leave(f *source.File, at int, format string, args ...any) {
 	c.left = append(c.left, Left{f.Name, f.Line(at), fmt.Sprintf(format, args...)})
 }
 
-// names renames the name where it stands as code.
-func (b *Rename) names(f *source.File, c *changed) {
-	var hidden []source.Scope
-	if b.What == NameOf {
-		f.Looked = 0
-		hidden = f.Declared(b.Old)
+// members renames the name wherever it stands behind a dot.
+func (b *Rename) members(f *source.File, c *changed) {
+	for i, t := range f.Said {
+		if t.Kind == lex.Word && t.Of(f.Text) == b.Old && source.IsMember(f.Word(i-1)) {
+			c.put(f, t.Start, t.End, b.New)
+		}
 	}
+}
+
+// names renames the name where it stands as code. Where the new one would be another thing's, all of the file stays.
+func (b *Rename) names(f *source.File, c *changed) {
+	f.Looked = 0
+	hidden := f.Declared(b.Old)
+	taken := f.Taken(b.New)
 	if f.Tired() {
 		c.left = append(c.left, Left{f.Name, 0, "where " + b.Old + " counts cannot be told: it is nested too deep"})
 		return
 	}
-	scopes := source.Covered(hidden)
+	var own changed
+	scopes, theirs := source.Covered(hidden), source.Covered(taken)
+	clash := -1
 	for i, t := range f.Said {
-		if t.Kind != lex.Word || t.Of(f.Text) != b.Old || source.IsMember(f.Word(i-1)) != (b.What == MemberOf) {
-			continue
-		}
-		if b.What == MemberOf {
-			c.put(f, t.Start, t.End, b.New)
+		if t.Kind != lex.Word || t.Of(f.Text) != b.Old || source.IsMember(f.Word(i-1)) || f.Exported(i) {
 			continue
 		}
 		if at := scopes.At(i); at >= 0 {
@@ -101,16 +116,26 @@ func (b *Rename) names(f *source.File, c *changed) {
 			}
 			continue
 		}
+		if at := theirs.At(i); at >= 0 && clash < 0 {
+			clash = taken[at].Name
+		}
 		switch f.RoleOf(i) {
 		case source.RoleKey: // the name of a member, of an argument or of an attribute
 		case source.RoleShorthand:
-			c.put(f, t.Start, t.End, b.Old+": "+b.New)
+			own.put(f, t.Start, t.End, b.Old+": "+b.New)
 		case source.RoleExported:
-			c.put(f, t.Start, t.End, b.New+" as "+b.Old)
+			own.put(f, t.Start, t.End, b.New+" as "+b.Old)
 		default:
-			c.put(f, t.Start, t.End, b.New)
+			own.put(f, t.Start, t.End, b.New)
 		}
 	}
+	if clash >= 0 {
+		for _, at := range own.places {
+			c.leave(f, at, "%s is something else here, by line %d", b.New, f.Line(f.Said[clash].Start))
+		}
+		return
+	}
+	c.edits, c.places = append(c.edits, own.edits...), append(c.places, own.places...)
 }
 
 // modules renames a module or a path of names.

@@ -28,6 +28,8 @@ type Rule struct {
 	Examples      []Example
 	// Within tells of a file that the rule is for, besides; nil for all.
 	Within func(name string) bool
+	// Refused says why the rule is not applied: its pattern cannot be read, or its own example fails. Empty for one that is sound.
+	Refused string
 }
 
 // Example is a text before and after a rule. A file that comes or goes has an empty text.

@@ -76,14 +76,15 @@ func Run(ctx context.Context, rules []*Rule, in Input) (*Result, error) {
 	for _, r := range rules {
 		t.result.Outcomes = append(t.result.Outcomes, &Outcome{Rule: r})
 	}
-	if err := t.prepare(rules); err != nil {
-		return nil, err
-	}
+	t.prepare(rules)
 	if err := t.eachFile(ctx, rules); err != nil {
 		return nil, err
 	}
 	for i, r := range rules {
-		if b, ok := r.Body.(inTree); ok {
+		if shape := shapeOf(r); shape != nil && r.Refused == "" && r.aboutCommands() {
+			shape.scriptCalls(r, t, t.result.Outcomes[i])
+		}
+		if b, ok := r.Body.(inTree); ok && r.Refused == "" {
 			if err := b.applyAll(r, t, t.result.Outcomes[i]); err != nil {
 				return nil, fmt.Errorf("applying the rule %s: %w", r.ID, err)
 			}
@@ -92,8 +93,8 @@ func Run(ctx context.Context, rules []*Rule, in Input) (*Result, error) {
 	return t.finish()
 }
 
-// prepare reads patterns for the languages that the files have.
-func (t *state) prepare(rules []*Rule) error {
+// prepare reads patterns for the languages that the files have. Where a language cannot read one, the rule is not for it.
+func (t *state) prepare(rules []*Rule) {
 	langs := map[*lex.Language]bool{lex.Named("typescript"): true}
 	for _, name := range t.in.Names {
 		if l := lex.Of(name); l != nil && lex.Named(l.Name) == l {
@@ -102,18 +103,19 @@ func (t *state) prepare(rules []*Rule) error {
 	}
 	list := slices.SortedFunc(maps.Keys(langs), func(a, b *lex.Language) int { return strings.Compare(a.Name, b.Name) })
 	for _, r := range rules {
-		shape, _ := r.Body.(*Shape)
-		if todo, ok := r.Body.(*ToDo); ok {
-			shape = todo.Find
-		}
-		if shape == nil {
-			continue
-		}
-		if err := shape.prepare(list); err != nil {
-			return &model.Fault{Doing: "reading the rule " + r.ID, File: r.Place, Wrong: "the pattern: " + err.Error()}
+		if shape := shapeOf(r); shape != nil {
+			_ = shape.prepare(list)
 		}
 	}
-	return nil
+}
+
+// shapeOf is the pattern of a rule, nil for none.
+func shapeOf(r *Rule) *Shape {
+	if todo, ok := r.Body.(*ToDo); ok {
+		return todo.Find
+	}
+	shape, _ := r.Body.(*Shape)
+	return shape
 }
 
 // maxChanged bounds all texts that rules change at once, in bytes.
@@ -202,11 +204,11 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		return nil, nil
 	}
 	content, encoding, reason := decoded(raw)
-	if Ours(content) {
+	if source.Ours(content) {
 		return nil, nil
 	}
 	if reason == "" && (t.in.Also == nil || !t.in.Also(name)) {
-		reason = generated(name, content)
+		reason = source.Generated(name, content)
 	}
 	if reason != "" {
 		return &found{skipped: &Left{File: name, Reason: reason}}, nil
@@ -218,7 +220,7 @@ func (t *state) oneFile(rules []*Rule, search *search, name string) (*found, err
 		r := rules[n]
 		b := r.Body.(inFile)
 		f := now.File
-		if r.Within != nil && !r.Within(name) || !r.speaks(f) ||
+		if r.Refused != "" || r.Within != nil && !r.Within(name) || !r.speaks(f) ||
 			len(r.Imports) > 0 && (f.Lang == nil || !slices.ContainsFunc(r.Imports, f.Uses)) {
 			continue
 		}
@@ -286,7 +288,7 @@ func rewritten(r *Rule, t *source.Text, edits []splice.Edit) (next *source.Text,
 		return nil, nil, "two of its changes lie over each other here; it is left as it is"
 	}
 	next = &source.Text{File: source.NewFile(before.Name, result), Encoding: t.Encoding, Raw: t.Raw}
-	if reason := broken(before, next.File); reason != "" {
+	if reason := source.Broken(before, next.File); reason != "" {
 		return nil, nil, reason
 	}
 	if _, err := charset.Encode(result, t.Encoding); err != nil {

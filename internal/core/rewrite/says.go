@@ -10,6 +10,9 @@ func (r *Rule) Says() string {
 	switch b := r.Body.(type) {
 	case *Rename:
 		text := fmt.Sprintf("renames the %s %s to %s", b.What, b.Old, b.New)
+		if b.Of != "" {
+			text = fmt.Sprintf("renames %s of %s to %s", b.Old, b.Of, b.New)
+		}
 		if b.Below {
 			text += ", and what is below it"
 		}
@@ -21,7 +24,7 @@ func (r *Rule) Says() string {
 		if strings.TrimSpace(b.Put) == "" {
 			return "takes away " + short(b.Find)
 		}
-		return "makes " + short(b.Put) + " of " + short(b.Find)
+		return "turns " + short(b.Find) + " into " + short(b.Put)
 	case *Key:
 		return b.says()
 	case *Value:

@@ -3,6 +3,7 @@ package rewrite
 import (
 	"errors"
 	"fmt"
+	"slices"
 
 	"bellwether/internal/core/lex"
 	"bellwether/internal/core/pattern"
@@ -45,7 +46,9 @@ func (b *Shape) of(lang *lex.Language) *shaped {
 	}
 	s := &shaped{where: map[string]pattern.Condition{}}
 	if s.find, s.err = pattern.Parse(lang, b.Find); s.err == nil {
-		s.put, s.err = s.find.Template(b.Put)
+		if s.put, s.err = s.find.Template(b.Put); s.err != nil {
+			s.err = fmt.Errorf("in put: %w", s.err)
+		}
 	}
 	for name, c := range b.Where {
 		s.where[name] = c
@@ -92,10 +95,67 @@ func (b *Shape) prepare(langs []*lex.Language) error {
 	return first
 }
 
-func (b *Shape) apply(_ *Rule, f *source.File) (c changed, err error) {
+func (b *Shape) apply(r *Rule, f *source.File) (c changed, err error) {
 	if f.Lang == nil {
 		return c, nil
 	}
+	if c, err = b.inCode(f); err == nil && r.aboutCommands() {
+		b.commandLines(f, &c)
+	}
+	return c, err
+}
+
+// aboutCommands tells whether a rule is about command lines: one of its examples is a shell's.
+func (r *Rule) aboutCommands() bool {
+	return slices.Contains(r.Languages, "shell") || slices.ContainsFunc(r.Examples, func(e Example) bool {
+		l := lex.Of(e.File)
+		return l != nil && l.Name == "shell"
+	})
+}
+
+// standing are the places of a pattern in a file, those in command lines too.
+func (b *Shape) standing(r *Rule, f *source.File) (places []int, err error) {
+	if f.Lang == nil {
+		return nil, nil
+	}
+	if s := b.of(f.Lang); s.err == nil {
+		found, err := s.find.Find(f.Patterns(), s.where)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range found {
+			places = append(places, m.Start)
+		}
+	}
+	if shell := b.of(lex.Named("shell")); shell.err == nil && r.aboutCommands() {
+		for _, command := range f.Commands() {
+			if edit, err := command.Put(command.Line); err == nil && shell.matches(command.Line) {
+				places = append(places, edit.Start)
+			}
+		}
+	}
+	slices.Sort(places)
+	return slices.Compact(places), nil
+}
+
+// commandLines changes command lines that are texts within a file of another format.
+func (b *Shape) commandLines(f *source.File, c *changed) {
+	shell := b.of(lex.Named("shell"))
+	if shell.err != nil {
+		return
+	}
+	for _, command := range f.Commands() {
+		next, n, err := pattern.Rewrite(shell.find, shell.put, shell.where, command.Line)
+		if err != nil || n == 0 {
+			continue
+		}
+		edit, err := command.Put(next)
+		c.try(f, edit.Start, err, edit)
+	}
+}
+
+// inCode changes the shape of a file's own code.
+func (b *Shape) inCode(f *source.File) (c changed, err error) {
 	s := b.of(f.Lang)
 	if s.err != nil {
 		return c, nil // it is a pattern of another language

@@ -60,6 +60,9 @@ func (v Values) Fill(t Tree, most int) (filled Tree, unknown []string, err error
 			return nil, nil, errors.New("filled in, it becomes too large")
 		}
 		to := fill(name, true)
+		if plain := Becomes(to); plain != to && t[plain] == nil && became[plain] == "" {
+			to = plain
+		}
 		if other, twice := became[to]; twice {
 			return nil, nil, fmt.Errorf("filled in, %q and %q both become %q", other, name, to)
 		}

@@ -61,6 +61,7 @@ func locate(old Tree, mine func(string) ([]byte, bool), names []string) places {
 	byTail := newTails(names)
 	stays := map[string]bool{} // folders in which something is where the template has it
 	went := map[[2]string]int{}
+	taken := map[string]bool{} // of the project: a file is that of one of the template alone
 	for _, name := range sorted(old) {
 		if _, there := mine(name); there {
 			for dir := path.Dir(name); !stays[dir]; dir = path.Dir(dir) {
@@ -68,8 +69,8 @@ func locate(old Tree, mine func(string) ([]byte, bool), names []string) places {
 			}
 			continue
 		}
-		if at := moved(old[name], byTail.alike(name), mine); at != "" && old[at] == nil {
-			p.files[name] = at
+		if at := moved(old[name], byTail.alike(name), mine); at != "" && old[at] == nil && !taken[at] {
+			p.files[name], taken[at] = at, true
 			went[fork(path.Dir(name), path.Dir(at))]++
 		}
 	}
@@ -83,8 +84,8 @@ func locate(old Tree, mine func(string) ([]byte, bool), names []string) places {
 	for _, name := range sorted(old) {
 		_, there := mine(name)
 		if at := p.folder(name); !there && at != "" && p.files[name] == "" && old[at] == nil {
-			if _, there := mine(at); there {
-				p.files[name] = at
+			if _, there := mine(at); there && !taken[at] {
+				p.files[name], taken[at] = at, true
 			}
 		}
 	}

@@ -43,6 +43,7 @@ type File struct {
 
 	Before, After []byte `json:"-"` // of the project, and what it becomes; nil where there is none
 	format        keys.Format
+	occupied      bool // the project has something else under the new name
 }
 
 // Binary tells whether a file is no text.
@@ -89,6 +90,7 @@ func Compare(old, fresh Tree, mine func(name string) ([]byte, bool), names []str
 	renamed := renames(old, fresh)
 	where := locate(old, mine, names)
 	done := map[string]bool{}
+	used := map[string]bool{} // names of the project that a file of the template has, or gets
 	for _, name := range sorted(old) {
 		to, is := name, fresh[name] != nil
 		if !is {
@@ -112,22 +114,39 @@ func Compare(old, fresh Tree, mine func(name string) ([]byte, bool), names []str
 		}
 		if to != name && to != "" {
 			f.New = to
-			if data2, already := mine(to); !there && already {
-				f.Path, data, there = to, data2, true
+			other, already := mine(to)
+			switch {
+			case already && !there:
+				f.Path, data, there = to, other, true
+			case already && f.Old == "":
+				f.occupied = true
 			}
 		}
-		c.Files = append(c.Files, compared(f, before, after, data, is, there))
+		f = compared(f, before, after, data, is, there)
+		f.occupied = f.occupied || used[f.Path] || f.moves() && used[f.New]
+		if used[f.Path] = true; f.moves() {
+			used[f.New] = true
+		}
+		switch {
+		case f.occupied && f.State != GoneHere:
+			f.State, f.After, f.Hunks, f.Keys = Conflicts, f.Before, nil, nil
+		case f.moves() && f.State == Alike:
+			f.State, f.After = Takes, data // only its name is another one
+		}
+		c.Files = append(c.Files, f)
 	}
 	for _, name := range sorted(fresh) {
 		if old[name] != nil || done[name] {
 			continue
 		}
 		f := File{Path: name, After: fresh[name]}
-		if at := where.folder(name); at != "" {
+		if at := where.folder(name); at != "" && !used[at] {
 			f.Path, f.Old = at, name
 		}
 		data, there := mine(f.Path)
 		switch {
+		case used[f.Path]: // another file of the template is it
+			f.State, f.Before, f.After = Conflicts, data, data
 		case !there:
 			f.State = New
 		case bytes.Equal(data, fresh[name]):
@@ -135,6 +154,7 @@ func Compare(old, fresh Tree, mine func(name string) ([]byte, bool), names []str
 		default:
 			f = compared(f, nil, fresh[name], data, true, true)
 		}
+		used[f.Path] = true
 		c.Files = append(c.Files, f)
 	}
 	slices.SortFunc(c.Files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
@@ -193,7 +213,7 @@ func (f *File) merge(old, fresh, mine string) {
 	}
 	f.State = Conflicts
 	if f.byKey(old, fresh, mine); len(f.Keys) > 0 && !slices.ContainsFunc(f.Keys, func(k Key) bool { return k.State == Conflicts }) {
-		if text, ok := f.takeKeys(mine, fresh, func(Key) bool { return true }); ok {
+		if text, ok := f.takeKeys(mine, fresh, func(k Key) bool { return k.State != Conflicts }); ok {
 			f.State, f.After, f.Hunks = Merges, []byte(text), nil
 		}
 	}
@@ -212,33 +232,6 @@ func hunks(pieces []merge.Piece) (all []Hunk) {
 		line += len(p.Ours)
 	}
 	return all
-}
-
-// Take is the project's file with some hunks of the template taken over; of the others, our side stays.
-func (f *File) Take(old, fresh string, wanted func(h Hunk) bool) string {
-	pieces := merge.Three(merge.Lines(old), merge.Lines(string(f.Before)), merge.Lines(fresh))
-	n := 0
-	for i, p := range pieces {
-		if p.Side != merge.Theirs && p.Side != merge.Alike && p.Side != merge.Conflict {
-			continue
-		}
-		n++
-		if p.Side == merge.Alike {
-			continue
-		}
-		if wanted(Hunk{Number: n, State: map[merge.Side]State{merge.Theirs: Takes, merge.Conflict: Conflicts}[p.Side]}) {
-			pieces[i].Side = merge.Theirs
-		} else {
-			pieces[i].Side = merge.Ours
-		}
-	}
-	return merge.Text(pieces, nil)
-}
-
-// Marked is the project's file with conflicts between the usual markers.
-func (f *File) Marked(old, fresh string) string {
-	pieces := merge.Three(merge.Lines(old), merge.Lines(string(f.Before)), merge.Lines(fresh))
-	return merge.Text(pieces, &[2]string{"the project's", "the template's"})
 }
 
 // byKey finds what of a file of configuration the template changed.
@@ -315,7 +308,7 @@ func (f *File) takeKeys(mine, fresh string, wanted func(k Key) bool) (text strin
 		return "", false
 	}
 	for _, k := range f.Keys {
-		if k.State != Takes && k.State != New && k.State != Gone || !wanted(k) {
+		if k.State == Alike || !wanted(k) {
 			continue
 		}
 		doc, err := keys.Read(f.format, text)
@@ -327,10 +320,10 @@ func (f *File) takeKeys(mine, fresh string, wanted func(k Key) bool) (text strin
 		at := slices.IndexFunc(doc.Entries, named)
 		from := slices.IndexFunc(template.Entries, named)
 		switch {
-		case k.State == Gone && at >= 0:
+		case from < 0 && at >= 0: // the template has it no more
 			edit, err = doc.Remove(doc.Entries[at])
 		case from < 0:
-			return "", false
+			continue
 		case at >= 0:
 			edit, err = doc.Set(doc.Entries[at], template.ValueOf(template.Entries[from]))
 		default:

@@ -1,8 +1,10 @@
 package scaffold
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -191,5 +193,115 @@ func TestFillRefuses(t *testing.T) {
 	} {
 		_, _, err := v.Fill(tree(c.name, c.text, c.other, ""), 100_000)
 		assert.ErrorContains(t, err, c.says, c.name)
+	}
+}
+
+// TestNothingIsLost takes over what applies cleanly of random templates into random projects: every line that only the person
+// wrote is there afterwards, every line that only the newer template has is there or its file is told of, and nothing is written twice.
+func TestNothingIsLost(t *testing.T) {
+	moved := 0
+	for seed := range uint64(3000) {
+		rng := rand.New(rand.NewPCG(seed, 11))
+		dirs := []string{"", "src/", "src/lib/", "web/"}
+		somewhere := func(base string) string { return dirs[rng.IntN(len(dirs))] + base }
+		serial := 0
+		changed := func(lines []string, mark string) (next []string) {
+			for _, l := range lines {
+				switch rng.IntN(12) {
+				case 0: // it goes
+					continue
+				case 1:
+					serial++
+					next = append(next, fmt.Sprintf("%s-%d", mark, serial))
+				case 2:
+					serial++
+					next = append(next, l, fmt.Sprintf("%s-%d", mark, serial))
+				default:
+					next = append(next, l)
+				}
+			}
+			return next
+		}
+		text := func(lines []string) []byte { return []byte(strings.Join(lines, "\n") + "\n") }
+		old, fresh, project := Tree{}, Tree{}, Tree{}
+		for n := range 1 + rng.IntN(4) {
+			base, name := fmt.Sprintf("f%d.js", n), ""
+			var lines []string
+			for range rng.IntN(9) {
+				serial++
+				lines = append(lines, fmt.Sprintf("line-%d", serial%(3+rng.IntN(40))))
+			}
+			name = somewhere(base)
+			old[name] = text(lines)
+			if to := name; rng.IntN(8) > 0 {
+				if rng.IntN(3) == 0 {
+					to = somewhere(fmt.Sprintf("f%d.js", rng.IntN(5)))
+				}
+				fresh[to] = text(changed(lines, "new"))
+			}
+			if to := name; rng.IntN(8) > 0 {
+				if rng.IntN(4) == 0 {
+					to = somewhere(base)
+				}
+				project[to] = text(changed(lines, "mine"))
+			}
+		}
+		if rng.IntN(3) == 0 {
+			project[somewhere("f1.js")] = text([]string{"mine-own", "mine-more"})
+		}
+		mine, names := over(project)
+		c := Compare(old, fresh, mine, names)
+		after, written := maps.Clone(project), map[string]bool{}
+		told := map[string]bool{}
+		for i := range c.Files {
+			f := &c.Files[i]
+			clean := f.Clean(string(old[cmp.Or(f.Old, f.Path)]), string(fresh[cmp.Or(f.New, f.Old, f.Path)]))
+			for _, e := range clean {
+				require.False(t, written[e.Path], "seed %d: %s is written twice", seed, e.Path)
+				require.Equal(t, string(project[e.Path]), string(e.Before), "seed %d: %s", seed, e.Path)
+				if written[e.Path] = true; e.After == nil {
+					delete(after, e.Path)
+				} else {
+					after[e.Path] = e.After
+				}
+			}
+			if len(clean) > 1 {
+				moved++
+			}
+			if f.State == Conflicts || f.State == GoneHere || f.State == Removed {
+				told[f.Path], told[f.New], told[f.Old] = true, true, true
+			}
+		}
+		all := ""
+		for _, data := range after {
+			all += string(data)
+		}
+		for _, data := range project {
+			for _, l := range strings.Fields(string(data)) {
+				if strings.HasPrefix(l, "mine") {
+					require.Contains(t, all, l+"\n", "seed %d: a line of the person is lost", seed)
+				}
+			}
+		}
+		for name, data := range fresh {
+			for _, l := range strings.Fields(string(data)) {
+				if strings.HasPrefix(l, "new") && !told[name] {
+					require.Contains(t, all, l+"\n", "seed %d: a line of the template in %s is neither there nor told", seed, name)
+				}
+			}
+		}
+	}
+	assert.Greater(t, moved, 50)
+}
+
+// TestBecomes gives names of templates those that files have in projects.
+func TestBecomes(t *testing.T) {
+	for name, want := range map[string]string{
+		"_gitignore": ".gitignore", "gitignore": ".gitignore", "dot-gitignore": ".gitignore", "_dot_npmrc": ".npmrc",
+		"a/_env.local": "a/.env.local", "_package.json": "package.json", "package.json.tmpl": "package.json",
+		"src/app.ts.ejs": "src/app.ts", "_github/workflows/ci.yml": ".github/workflows/ci.yml", "_layout.js": "_layout.js",
+		"views/index.ejs": "views/index.ejs", "env/a.js": "env/a.js", "github/a": "github/a", "env": "env", "_app.tsx": "_app.tsx",
+	} {
+		assert.Equal(t, want, Becomes(name), name)
 	}
 }

@@ -7,8 +7,10 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/maven/pom"
@@ -60,7 +62,7 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 		}
 	}
 	for _, file := range files {
-		if !module[file] {
+		if !module[file] && !fixture(file, files) {
 			dirs = append(dirs, path.Dir(file))
 		}
 	}
@@ -68,9 +70,34 @@ func (e Ecosystem) Detect(x *ecosystem.Index) (dirs []string, err error) {
 	return slices.Compact(dirs), nil
 }
 
+// fixture tells of a pom that lies below the sources of another project, and that no build of it reads: data of its tests, or a
+// template.
+func fixture(file string, all []string) bool {
+	return slices.ContainsFunc(all, func(o string) bool {
+		rest, below := strings.CutPrefix(file, strings.TrimPrefix(path.Join(path.Dir(o), "src")+"/", "./"))
+		return below && rest != "" && o != file
+	})
+}
+
 // Read reads a project with its modules.
 func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) {
-	return project.Read(x.FS, dir)
+	c, err := project.Read(x.FS, dir)
+	if err != nil {
+		return nil, err
+	}
+	var own, fixtures []string
+	for _, one := range c.Detail.(*project.Project).Own {
+		own = append(own, one.File)
+	}
+	for _, file := range x.Named([]string{"pom.xml"}, func(folder string) bool { return folder == "target" || folder[0] == '.' }) {
+		if !slices.Contains(own, file) && fixture(file, own) {
+			fixtures = append(fixtures, file)
+		}
+	}
+	if len(fixtures) > 0 {
+		c.Notes = append(c.Notes, "no build reads "+spelling.Few(fixtures, 3)+", which were not looked at")
+	}
+	return c, nil
 }
 
 // Packages are what the files themselves ask for, imported lists of versions among them.

@@ -164,6 +164,7 @@ func (f *file) image(t traced, start, end int) {
 		f.unknown(subject, start, end, "its tag is put together from several pieces")
 	default:
 		withDigest := func(p *model.Pin) {
+			p.Image = true
 			i := len(t.text) - len(digest) - 1
 			if from, to, ok := t.cut(max(i, 0), len(t.text)).place(); ok && sealed {
 				p.Digest = f.site(from, to)

@@ -83,7 +83,13 @@ func (r *raiser) file(pins []model.Pin) {
 			if p.Whole {
 				target = r.newestKnown(target)
 			}
-			r.put(p.Site.Start, p.Site.End, restate(p, target))
+			fresh := restate(p, target)
+			r.put(p.Site.Start, p.Site.End, fresh)
+			if p.Image {
+				r.notes = append(r.notes, fmt.Sprintf(
+					"%s: no registry of images was asked whether there is %s", p.Site, r.reference(p.Site, fresh),
+				))
+			}
 			if to := target.String(); p.Whole && strings.Count(to, ".") < 2 {
 				r.notes = append(r.notes, fmt.Sprintf(
 					"%s: a whole version has to stand there, and of %s none is known but the first: put the current one there", p.Site, to,
@@ -104,6 +110,22 @@ func (r *raiser) file(pins []model.Pin) {
 	for _, start := range slices.Sorted(maps.Keys(lists)) {
 		r.thin(lists[start])
 	}
+}
+
+// reference is the whole name of an image whose tag begins with a site's text, with another in its place.
+func (r *raiser) reference(s model.Site, fresh string) string {
+	if s.Start == 0 || r.src[s.Start-1] != ':' {
+		return "one with the tag " + fresh // an argument that a name is put together from
+	}
+	const ends = " \t\r\n\"'`,()[]{}@"
+	from, to := s.Start, s.End
+	for from > 0 && !strings.ContainsRune(ends, rune(r.src[from-1])) {
+		from--
+	}
+	for to < len(r.src) && !strings.ContainsRune(ends, rune(r.src[to])) {
+		to++
+	}
+	return string(r.src[from:s.Start]) + fresh + string(r.src[s.End:to])
 }
 
 // agrees tells whether a place says the same as the aim, as far as both go
@@ -174,6 +196,22 @@ func Low(p model.Pin) version.Version {
 func admits(p model.Pin, v version.Version) bool {
 	rng, err := version.Plain{}.ParseRange(p.Range)
 	return err != nil || p.AtLeast || rng.Contains(v)
+}
+
+// Admits tells whether a version does what a place states, of a subject whose lines have so many numbers: releases of one line
+// stand for each other. A place that is not understood, follows by itself or only assumes something admits all.
+func Admits(p model.Pin, v version.Version, line int) bool {
+	switch {
+	case p.Unknown != "" || p.Floating || p.Assumed:
+		return true
+	case Exact(p):
+		stated := strings.Split(strings.TrimPrefix(p.Range, "v"), ".")
+		return version.CompareStated(strings.Join(stated[:min(line, len(stated))], "."), v.String()) == 0
+	case p.AtLeast:
+		low := Low(p)
+		return low == nil || v.Compare(low) >= 0
+	}
+	return admits(p, v)
 }
 
 // below tells whether a place admits what is below a version.

@@ -54,6 +54,9 @@ func TestRaise(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		".tool-versions:1: a whole version has to stand there, and of 20.9 none is known but the first: put the current one there",
+		"Dockerfile:1: no registry of images was asked whether there is one with the tag 20.9",
+		"Dockerfile:4: no registry of images was asked whether there is registry.harbour.example:5000/crew/node:20-alpine",
+		"digest.Dockerfile:1: no registry of images was asked whether there is node:20",
 		"digest.Dockerfile:1: the digest behind 16 is dropped, since it holds for that version alone; put the one of 20.9 there",
 		"digest.Dockerfile:2 states runtime/node in a way that cannot be changed from here: it is named by its digest alone",
 		"digest.Dockerfile:3 states runtime/node in a way that cannot be changed from here: its tag comes from a variable that has no value here",

@@ -35,6 +35,56 @@ type probe struct {
 	folders []string // of further versions: patterns below $HOME, "$NAME/…" or "/…", one folder a version
 }
 
+// lines are how many numbers of its version name a release line, of runtimes where that is not two.
+var lines = map[string]int{"node": 1, "java": 1, "dotnet": 1, "erlang": 1, "swift": 1, "dart": 1}
+
+// Line is how many numbers of a runtime's version name a release line: releases of a line stand for each other.
+func Line(s model.Subject) int { return cmp.Or(lines[s.Name], 2) }
+
+// Runtime is the runtime that a program is asked for its version, ok if it is one.
+func Runtime(program string) (s model.Subject, ok bool) {
+	for s, p := range probes {
+		if s.Kind == "runtime" && p.command[0] == program {
+			return s, true
+		}
+	}
+	return s, false
+}
+
+// Folder is the folder of a version in which a program lies, "" for none.
+func (i Installed) Folder(program string) string {
+	for _, dir := range []string{"bin", "installation/bin", "."} {
+		at := filepath.Join(i.Where, filepath.FromSlash(dir))
+		if info, err := os.Stat(filepath.Join(at, program)); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			return at
+		}
+	}
+	return ""
+}
+
+// installers are the commands by which version managers get a version, by a folder of theirs.
+var installers = map[string][][2]string{
+	"node":   {{"$NVM_DIR", "nvm install"}, {".nvm", "nvm install"}, {".local/share/fnm", "fnm install"}, {".volta", "volta install node@"}},
+	"ruby":   {{"$RBENV_ROOT", "rbenv install"}, {".rbenv", "rbenv install"}, {".rvm", "rvm install"}},
+	"python": {{"$PYENV_ROOT", "pyenv install"}, {".pyenv", "pyenv install"}},
+	"go":     {{".goenv", "goenv install"}},
+}
+
+// InstalledBy is the command that gets a version of a runtime, where a version manager is seen to be here; "" for none.
+func (m *Machine) InstalledBy(s model.Subject, version string) string {
+	for _, by := range installers[s.Name] {
+		where, ok := m.expand(by[0])
+		if info, err := os.Stat(where); !ok || err != nil || !info.IsDir() {
+			continue
+		}
+		if strings.HasSuffix(by[1], "@") {
+			return by[1] + version
+		}
+		return by[1] + " " + version
+	}
+	return ""
+}
+
 // probes are the runtimes and tools that can be asked. Where the folders are
 // is laid down by the version managers that fill them.
 var probes = map[model.Subject]probe{

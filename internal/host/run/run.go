@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -23,6 +24,7 @@ type Command struct {
 	Dir     string
 	Args    []string
 	Env     []string      // "NAME=value", added to Building
+	First   []string      // folders whose programs come before those of the PATH
 	Timeout time.Duration // zero for none
 	Log     io.Writer     // receives what the program prints; nil for nowhere
 	Owner   string        // by whose name EndAll finds it
@@ -82,13 +84,18 @@ type Process struct {
 // Start starts a program. When ctx ends, the program and its children are asked to
 // end, and are killed a little later.
 func Start(ctx context.Context, c Command) (*Process, error) {
-	if _, err := exec.LookPath(c.Args[0]); err != nil && !strings.Contains(c.Args[0], "/") {
+	program := c.program()
+	if _, err := exec.LookPath(program); err != nil && !strings.Contains(program, "/") {
 		return nil, fmt.Errorf("%s %w", c.Args[0], ErrMissing)
 	}
-	cmd := exec.CommandContext(ctx, c.Args[0], c.Args[1:]...)
+	cmd := exec.CommandContext(ctx, program, c.Args[1:]...)
 	cmd.Dir = c.Dir
 	mark := marked.New(c.Owner)
-	cmd.Env = Building(append(slices.Clone(c.Env), mark)...)
+	var env []string
+	if len(c.First) > 0 { // before what the command lays down itself, which is the last word
+		env = []string{"PATH=" + strings.Join(append(slices.Clone(c.First), os.Getenv("PATH")), string(filepath.ListSeparator))}
+	}
+	cmd.Env = Building(append(slices.Concat(env, c.Env), mark)...)
 	inOwnSession(cmd)
 	p := &Process{cmd: cmd, mark: mark, args: c.Args, start: time.Now(), done: make(chan struct{})}
 	cmd.Cancel = func() error {
@@ -106,6 +113,19 @@ func Start(ctx context.Context, c Command) (*Process, error) {
 	}
 	go p.await()
 	return p, nil
+}
+
+// program is what is started: by its name, that of the first folders, if one of them has it.
+func (c Command) program() string {
+	if strings.ContainsAny(c.Args[0], `/\`) {
+		return c.Args[0]
+	}
+	for _, dir := range c.First {
+		if at, err := exec.LookPath(filepath.Join(dir, c.Args[0])); err == nil {
+			return at
+		}
+	}
+	return c.Args[0]
 }
 
 // begin starts the program. What it prints comes by a pipe of our own, so that the end of

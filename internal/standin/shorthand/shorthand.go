@@ -44,6 +44,11 @@ func Load(lines string) (*standin.Universe, error) {
 					Mode: fs.FileMode(0o644),
 				}
 			}
+			if code, is := strings.CutPrefix(text, "> "); is { // of its program
+				index := fsys[folder(last)+"/"+source+"/index.js"]
+				index.Data = append(index.Data, code+"\n"...)
+				continue
+			}
 			fsys[name].Data = append(fsys[name].Data, strings.TrimPrefix(text, " ")+"\n"...)
 			continue
 		}

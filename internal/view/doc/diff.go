@@ -26,10 +26,10 @@ func lineStyle(l string) Style {
 	return StyleUsual
 }
 
-// Text writes it for a terminal.
+// Text writes it for a terminal. Without colours it is a patch: each line is what it is in the file.
 func (x Diff) Text(w io.Writer, p Palette) {
 	for _, l := range x {
-		fmt.Fprintln(w, p.paint(Span{l, lineStyle(l)}))
+		fmt.Fprintln(w, p.colour(Span{harmless.Code(l), lineStyle(l)}))
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -153,20 +154,72 @@ func (p Palette) broken(painted string) string {
 		return painted
 	}
 	bare := strings.TrimLeft(painted, " ")
-	indent := len(painted) - len(bare) + 2
-	parts := strings.Split(text.WrapSoft(bare, p.Width-indent), "\n")
+	indent := len(painted) - len(bare)
+	behind := hang(text.StripEscape(bare), p.Width-indent)
+	// What stands in columns before the text keeps its place: the text is broken behind it.
+	parts := strings.Split(text.WrapSoft(strings.Repeat("x", behind)+after(bare, behind), p.Width-indent), "\n")
+	parts[0] = before(bare, behind) + strings.TrimPrefix(parts[0], strings.Repeat("x", behind))
+	for i := 1; i < len(parts); i++ {
+		parts[i] = strings.TrimLeft(parts[i], " ")
+	}
+	if len(parts) > 1 { // behind the columns there is less room than at the beginning of a line
+		rest := strings.Join(parts[1:], " ")
+		parts = append(parts[:1], strings.Split(text.WrapSoft(rest, p.Width-indent-max(behind, 2)), "\n")...)
+	}
 	for i := range parts {
 		parts[i] = strings.TrimRight(parts[i], " ")
 		if i > 0 {
-			parts[i] = strings.Repeat(" ", indent) + strings.TrimLeft(parts[i], " ")
+			parts[i] = strings.Repeat(" ", indent+max(behind, 2)) + strings.TrimLeft(parts[i], " ")
 		}
 	}
-	return strings.Repeat(" ", indent-2) + strings.Join(parts, "\n")
+	return strings.Repeat(" ", indent) + strings.Join(parts, "\n")
+}
+
+// hang is how many characters of a line are columns before its text, each with two blanks behind it; 0 for none, and where they
+// take more than a third of the width.
+func hang(bare string, width int) (columns int) {
+	for at := 0; ; {
+		n := strings.Index(bare[at:], "  ")
+		if n < 0 {
+			return columns
+		}
+		at += n + len(bare[at+n:]) - len(strings.TrimLeft(bare[at+n:], " "))
+		if at > width/3 || at >= len(bare) {
+			return columns
+		}
+		columns = utf8.RuneCountInString(bare[:at])
+	}
+}
+
+// before and after part a painted line behind so many characters that are seen.
+func before(painted string, seen int) string { return painted[:place(painted, seen)] }
+func after(painted string, seen int) string  { return painted[place(painted, seen):] }
+
+func place(painted string, seen int) int {
+	escaped := false
+	for i, r := range painted {
+		switch {
+		case escaped:
+			escaped = r != 'm'
+		case r == '\x1b':
+			escaped = true
+		case seen == 0:
+			return i
+		default:
+			seen--
+		}
+	}
+	return len(painted)
 }
 
 // paint is the door for every text on its way to a terminal.
 func (p Palette) paint(s Span) string {
 	s.Text = harmless.Line(s.Text)
+	return p.colour(s)
+}
+
+// colour gives a text that is harmless already its colour.
+func (p Palette) colour(s Span) string {
 	if c, ok := colours[s.Style]; ok && p.On && s.Text != "" {
 		return text.Escape(s.Text, c.EscapeSeq()) // whatever NO_COLOR says: who asks for colour gets it
 	}
@@ -290,34 +343,40 @@ func (g Grid) Text(w io.Writer, p Palette) {
 	}
 }
 
-// fitting breaks the last column where the table is too wide.
+// fitting breaks a column where the table is too wide: the last one, or where that leaves it too little room, the widest.
 func (g Grid) fitting(p Palette) []table.ColumnConfig {
 	if p.Width == 0 {
 		return nil
 	}
-	widths := make([]int, len(g.Columns))
+	var widths []int // of the columns that are shown, with the blanks behind them
 	for i := range g.Columns {
+		width := 0
 		for _, row := range g.Rows {
 			if i < len(row) {
-				widths[i] = max(widths[i], text.StringWidth(row[i].Text))
+				width = max(width, text.StringWidth(row[i].Text))
 			}
 		}
-		if widths[i] > 0 {
-			widths[i] = max(widths[i], text.StringWidth(g.Columns[i])) + 2
+		if width > 0 {
+			widths = append(widths, max(width, text.StringWidth(g.Columns[i]))+2)
 		}
 	}
-	shown, others := 0, 0
-	for i, w := range widths[:len(widths)-1] {
-		others += w
-		if w > 0 && i < len(widths)-1 {
-			shown++
+	whole, widest := 0, 0
+	for i, w := range widths {
+		whole += w
+		if w >= widths[widest] {
+			widest = i
 		}
 	}
-	last := p.Width - others - 2
-	if widths[len(widths)-1]-2 <= last || last < narrowest/2 {
+	over := whole - p.Width
+	if over <= 0 || len(widths) == 0 {
 		return nil
 	}
-	return []table.ColumnConfig{{Number: shown + 1, WidthMax: last, WidthMaxEnforcer: text.WrapSoft}}
+	for _, at := range []int{len(widths) - 1, widest} {
+		if room := widths[at] - 2 - over; room >= narrowest/2 {
+			return []table.ColumnConfig{{Number: at + 1, WidthMax: room, WidthMaxEnforcer: text.WrapSoft}}
+		}
+	}
+	return nil
 }
 
 // Markdown writes it as Markdown.

@@ -113,7 +113,11 @@ func (g Grid) HTML(w io.Writer) {
 			if i < len(row) {
 				cell = row[i].HTML()
 			}
-			fmt.Fprintf(w, "<td>%s</td>", cell)
+			if cell == "" {
+				fmt.Fprint(w, "<td></td>")
+				continue
+			}
+			fmt.Fprintf(w, "<td data-of=\"%s\">%s</td>", Escaped(g.Columns[i]), cell) // what a narrow window shows before it
 		}
 		fmt.Fprintln(w, "</tr>")
 	}

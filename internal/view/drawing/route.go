@@ -29,7 +29,7 @@ func DrawnRoute(r *report.Report) string {
 	}
 	rows := (len(r.Legs) + legsInRow - 1) / legsInRow
 	var b strings.Builder
-	fmt.Fprintf(&b, "<div class=\"wide\" tabindex=\"0\" role=\"group\" aria-label=\"the route\">"+
+	fmt.Fprintf(&b, "<div class=\"wide route\" tabindex=\"0\" role=\"group\" aria-label=\"the route\">"+
 		"<svg viewBox=\"0 0 %d %d\" role=\"img\" aria-label=\"the route: %d legs, %d of them done\">\n",
 		routeWide, rows*(legHigh+rowsApart), len(r.Legs), r.Count(report.Done))
 	for i, l := range r.Legs {
@@ -41,6 +41,9 @@ func DrawnRoute(r *report.Report) string {
 			fmt.Fprintf(&b, "<text x=\"%d\" y=\"%d\">%s</text>\n", x+10, y+24+20*i, doc.Escaped(title))
 		}
 		small := l.State
+		if len(l.Unverified) > 0 {
+			small, class = "not verified", "unsure"
+		}
 		if n := len(l.LegResult.Moves); n > 0 {
 			small += ", " + doc.Count(n, "move", "moves")
 		}

@@ -41,8 +41,14 @@ details { margin: .5rem 0; } summary { cursor: pointer; color: var(--link); }
 svg { width: 100%; min-width: 44rem; height: auto; }
 svg text { fill: var(--ink); font: 14px system-ui, sans-serif; } svg .small { fill: var(--soft); font-size: 12px; }
 svg rect { fill: var(--band); stroke: var(--line); } svg .done { stroke: var(--good); stroke-width: 2; }
-svg .repair { stroke: var(--bad); stroke-width: 2; } svg path { stroke: var(--soft); fill: none; }
+svg .repair { stroke: var(--bad); stroke-width: 2; } svg .unsure { stroke: var(--warn); stroke-width: 2; }
+svg path { stroke: var(--soft); fill: none; }
 svg .head { fill: var(--soft); } svg .fine { stroke: var(--good); stroke-width: 2; } svg .gone { stroke: var(--bad); stroke-width: 2; }
+@media (max-width: 600px) { body { padding: 1rem; } .route { display: none; } .wide:has(> table) { overflow: visible; }
+  table, tbody, tr, td { display: block; } thead { display: none; } tr { padding: .4rem 0; border-bottom: 1px solid var(--line); }
+  td { border: 0; padding: .1rem 0 .1rem 7.5rem; text-indent: -7.5rem; max-width: none; overflow-wrap: anywhere; }
+  td:empty { display: none; }
+  td::before { content: attr(data-of); display: inline-block; width: 7.5rem; text-indent: 0; color: var(--soft); } }
 @media print { body { max-width: none; padding: 0; font-size: 11pt; } nav { display: none; } .wide { overflow: visible; }
   svg { min-width: 0; }
   h2 { break-after: avoid; } tr { break-inside: avoid; } details > * { display: block; }

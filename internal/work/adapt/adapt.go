@@ -179,6 +179,11 @@ func (j *job) plan(ctx context.Context) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, r := range j.rules {
+		if err := r.Judge(ctx); err != nil {
+			return nil, err
+		}
+	}
 	result, err := rewrite.Run(ctx, j.rules, in)
 	if err != nil {
 		return nil, err
@@ -242,7 +247,7 @@ func (j *job) told(result *rewrite.Result) *model.AdaptResult {
 	for _, o := range result.Outcomes {
 		one := model.RepairResult{
 			Rule: o.Rule.ID, Kind: o.Rule.Body.Kind(), Says: o.Rule.Says(), Because: o.Rule.Because, Source: o.Rule.Source, Place: o.Rule.Place,
-			Files: o.Files,
+			Files: o.Files, Refused: o.Rule.Refused,
 		}
 		for _, p := range o.Places {
 			one.Places = append(one.Places, model.Site{File: p.File, Line: p.Line}.String())

@@ -30,7 +30,11 @@ func diffOf(e model.FileEdit) string {
 	if e.New == nil {
 		to = "/dev/null"
 	}
-	head := fmt.Sprintf("--- %s\n+++ %s\n", from, to)
+	end := ""
+	if strings.Contains(e.File, " ") {
+		end = "\t" // so that the name is read to its end
+	}
+	head := fmt.Sprintf("--- %s%s\n+++ %s%s\n", from, end, to, end)
 	if err != nil || err2 != nil {
 		return head
 	}

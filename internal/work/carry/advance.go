@@ -13,8 +13,8 @@ import (
 	"bellwether/internal/core/output"
 	"bellwether/internal/host/git"
 	"bellwether/internal/work/desk"
+	"bellwether/internal/work/hints"
 	"bellwether/internal/work/kept"
-	"bellwether/internal/work/notes"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/verify"
 )
@@ -24,6 +24,8 @@ type Options struct {
 	FromRed bool   // go on although the baseline fails, and compare with it
 	Branch  string // to commit to; empty for a name made from the date
 	Whole   bool   // verify every component, also those in which nothing changed
+	// Unverified lets legs be carried out although what runs here cannot show that they work.
+	Unverified bool
 	// Commands are rules whose command may run, SkipRules those that are not applied.
 	Commands, SkipRules []string
 }
@@ -118,6 +120,9 @@ func (a *advance) carryOut(ctx context.Context) (*finding.LegResult, error) {
 	if err := a.checkUnknown(ctx, moved); err != nil {
 		return nil, err
 	}
+	if err := a.runnable(ctx, moved); err != nil {
+		return nil, err
+	}
 	if err := a.checkout(ctx); err != nil {
 		return nil, err
 	}
@@ -208,13 +213,16 @@ func (a *advance) finish(ctx context.Context, record *kept.LegRecord, result *fi
 		return err
 	}
 	result.Comparison.BrokenStages = append(result.Comparison.BrokenStages, stale...)
-	result.Comparison.Differences = verify.Differences(ctx, a.desk, a.tree, a.file, a.journey, result.Verification)
+	result.Comparison.Differences = verify.Differences(a.tree, a.file, a.journey, result.Verification)
 	if result.Comparison.Worse() || !a.opt.FromRed && !result.Verification.Green() {
-		result.Hints = notes.Hints(ctx, a.desk, a.tree, a.kept, a.leg, &result.Comparison)
+		result.Hints = hints.Of(ctx, a.desk, a.tree, a.kept, a.leg, &result.Comparison)
 		return errors.Join(a.kept.KeepLeg(result, time.Now()), ctx.Err())
 	}
+	result.Leg.Unverified = a.unverified(result.Verification)
+	result.Pause = len(result.Leg.Unverified) > 0 && !a.opt.Unverified &&
+		!slices.ContainsFunc(a.journey.Legs, func(l *kept.LegRecord) bool { return l != record && len(l.Unverified) > 0 })
 	done := func(commit string) error {
-		record.Status, record.Commit = kept.Done, commit
+		record.Status, record.Commit, record.Unverified = kept.Done, commit, result.Leg.Unverified
 		return a.kept.WriteJourney(a.journey)
 	}
 	if a.repo != nil && len(paths) > 0 {

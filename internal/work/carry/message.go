@@ -113,7 +113,12 @@ func verified(r *finding.LegResult) string {
 		}
 	}
 	text := "Nothing was run"
-	if len(stages) > 0 {
+	if len(r.Leg.Unverified) > 0 {
+		text = "Not verified: " + strings.Join(r.Leg.Unverified, "; ")
+		if len(stages) > 0 {
+			text += ". What ran from clean: " + strings.Join(stages, ", ")
+		}
+	} else if len(stages) > 0 {
 		text = "Verified from clean: " + strings.Join(stages, ", ")
 	}
 	if passed, failed := r.Verification.Count(); passed+failed > 0 {
@@ -142,6 +147,9 @@ func (l *lines) trailers(r *finding.LegResult, destination []string) {
 	l.add("Route: %s", strings.Join(destination, ", "))
 	l.add("Route-Leg: %s", r.Leg.ID)
 	l.add("Verified-Tests: %d passed, %d failed", passed, failed)
+	for _, why := range r.Leg.Unverified {
+		l.add("Not-Verified: %s", why)
+	}
 }
 
 // repairs are what rules changed for the leg, and what they left.

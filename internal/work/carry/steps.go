@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"strings"
 
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/finding"
@@ -35,6 +36,7 @@ func (a *advance) passSteps(ctx context.Context) (*model.Leg, error) {
 		ticked := func(n int) bool {
 			return ticks[leg.ID].Pass || ticks[fmt.Sprintf("%s.%d", leg.ID, n+1)].Pass
 		}
+		var without []string
 		for n, s := range leg.Steps {
 			if ticked(n) {
 				continue
@@ -43,8 +45,18 @@ func (a *advance) passSteps(ctx context.Context) (*model.Leg, error) {
 			if err != nil {
 				return nil, err
 			}
+			if !seen && a.opt.Unverified && s.Subject.Kind == "runtime" {
+				without = append(without, "it was gone on without: "+s.Text)
+				continue
+			}
 			if !seen {
 				next := "do it, and run bellwether advance again"
+				if s.Subject.Kind == "runtime" && len(s.Wants) == 1 {
+					if by := a.desk.Machine().InstalledBy(s.Subject, s.Wants[0]); by != "" {
+						next = "do it, with " + by + " say, and run bellwether advance again"
+					}
+					next += "; or go on without it, which every leg will be marked with: bellwether advance --unverified"
+				}
 				if !askable {
 					next = "do it, say bellwether tick " + leg.ID + " --pass, since it cannot be seen from here, and run bellwether advance again"
 				}
@@ -53,8 +65,12 @@ func (a *advance) passSteps(ctx context.Context) (*model.Leg, error) {
 				}
 			}
 		}
-		a.desk.Tell(desk.Event{Text: leg.Title, Done: true, Good: true, Note: "done"})
-		a.journey.Legs = append(a.journey.Legs, &kept.LegRecord{ID: leg.ID, Title: leg.Title, Status: kept.Done})
+		if len(without) > 0 {
+			a.desk.Aside(strings.Join(without, "; "))
+		} else {
+			a.desk.Tell(desk.Event{Text: leg.Title, Done: true, Good: true, Note: "done"})
+		}
+		a.journey.Legs = append(a.journey.Legs, &kept.LegRecord{ID: leg.ID, Title: leg.Title, Status: kept.Done, Unverified: without})
 		if err := a.kept.WriteJourney(a.journey); err != nil {
 			return nil, err
 		}

@@ -194,8 +194,15 @@ func (l *lab) part(ctx context.Context, result *output.CulpritResult) error {
 			left.Moves = append(left.Moves, m)
 		}
 	}
-	left.ID, left.Title = l.leg.ID+"-culprit", cmp.Or(l.leg.Title, l.leg.ID)+": what breaks it"
-	left.Overrides, rest.Title = nil, rest.Title+": what passes"
+	var names []string
+	for _, m := range left.Moves {
+		names = append(names, m.Name)
+	}
+	left.ID, left.Title = l.leg.ID+"-culprit", few(names)+" by itself"
+	if len(left.Moves) == 1 {
+		left.Title = left.Moves[0].Name + " to " + left.Moves[0].To
+	}
+	left.Overrides, rest.Title = nil, cmp.Or(l.leg.Title, l.leg.ID)+", without "+few(names)
 	at := slices.IndexFunc(l.file.Legs, func(leg model.Leg) bool { return leg.ID == l.leg.ID })
 	l.file.Legs = slices.Concat(l.file.Legs[:at], []model.Leg{rest, left}, l.file.Legs[at+1:])
 	if err := l.kept.Restore(l.record); err != nil {

@@ -35,6 +35,8 @@ type LegRecord struct {
 	Fresh  []string `json:"fresh,omitempty"`  // those of Files that were not there before
 	Sums   []string `json:"sums,omitempty"`   // SHA-256 of the old bytes of Files, "" for those that are fresh
 	Aside  bool     `json:"aside,omitempty"`  // it is no leg of the route, but something that undo takes back until it is committed
+	// Unverified are the reasons why nothing shows that it works, as sentences.
+	Unverified []string `json:"unverified,omitempty"`
 	// Unknown are paths that git did not know when the leg began, which are none of its own.
 	Unknown []string `json:"unknown,omitempty"`
 }

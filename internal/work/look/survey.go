@@ -265,6 +265,9 @@ func surveyRequirement(
 		if at != nil {
 			step = order.Step(at, v)
 		}
+		if step != version.Major && rel.Unfit != "" {
+			continue // what does not run here is none to go to
+		}
 		switch step {
 		case version.Patch:
 			row.Patch, row.Minor = rel.Version, rel.Version

@@ -2,11 +2,13 @@ package look
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/output"
+	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/tree"
 )
@@ -25,10 +27,27 @@ func InEffect(ctx context.Context, d *desk.Desk, t *tree.Tree) (*output.InEffect
 			problems = append(problems, err)
 			continue
 		}
+		if eco, ok := part.Eco.(ecosystem.Graphed); ok {
+			brought, err := graphed(ctx, d, part, eco)
+			if err != nil { // then all stand side by side
+				problems = append(problems, fmt.Errorf("what brings what in %s is not known: %w", part.Manifest, err))
+			} else {
+				packages = brought
+			}
+		}
 		c := output.ComponentInEffect{Dir: part.Dir, Name: part.Name, Ecosystem: part.Kind, Packages: below(part, packages)}
 		all.Components = append(all.Components, c)
 	}
 	return all, joined(problems)
+}
+
+// graphed asks for what brings what.
+func graphed(ctx context.Context, d *desk.Desk, part *tree.Part, eco ecosystem.Graphed) ([]model.Package, error) {
+	registry, err := d.Registry(ctx, part)
+	if err != nil {
+		return nil, err
+	}
+	return eco.Brought(ctx, registry, part.Component)
 }
 
 // node is a package with what it brings.

@@ -229,7 +229,7 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 		}
 		if here, err := n.here(w.wishes[s]); err != nil {
 			return nil, err
-		} else if here.Install && verifiedWith(platform, s) {
+		} else if here.Install && verifiedWith(platform, s) && !w.served(here) {
 			w.person(here, "asked for")
 		}
 		if platform, err = w.raise(ctx, platform, n, "asked for", nil); err != nil {
@@ -241,6 +241,23 @@ func (w *prerequisites) asked(ctx context.Context) (*tree.Tree, error) {
 		}
 	}
 	return platform, nil
+}
+
+// served tells whether the stages find what is needed in the folder of a version manager, since files state it, and tells that.
+func (w *prerequisites) served(n *Need) bool {
+	exact := slices.ContainsFunc(n.Pins, func(q model.Pin) bool { return q.List == nil && pin.Low(q) != nil })
+	if !n.Install || n.Elsewhere == nil || !exact || n.Elsewhere.Folder(machine.Program(n.Subject)) == "" {
+		return false
+	}
+	text := fmt.Sprintf(
+		"stages run with %s %s, which lies in %s; what starts without them is %s", n.Subject, n.Elsewhere.Version, n.Elsewhere.Where,
+		starts(n.Installed),
+	)
+	if !w.told[text] {
+		w.told[text] = true
+		w.notices = append(w.notices, text)
+	}
+	return true
 }
 
 // verifiedWith tells whether the stages of some component run with a runtime or tool: else it need not be on this machine.
@@ -280,7 +297,7 @@ func (w *prerequisites) prepare(
 		wants := strings.Join(n.Wants.Texts(), ", ")
 		known := w.base[n.Subject]
 		same := known != nil && strings.Join(known.Wants.Texts(), ", ") == wants
-		if next := n.Next(); next != "" && !(same && known.Next() != "") {
+		if next := n.Next(); next != "" && !(same && known.Next() != "") && !w.served(n) {
 			w.person(n, n.reason())
 		}
 		brought, err := w.brings(ctx, n, after)

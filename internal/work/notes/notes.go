@@ -4,23 +4,18 @@ package notes
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 
-	"bellwether/internal/core/charset"
 	"bellwether/internal/core/mention"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
-	"bellwether/internal/core/rewrite"
 	"bellwether/internal/core/spelling"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
-	"bellwether/internal/work/settings"
 	"bellwether/internal/work/tree"
 )
 
@@ -46,6 +41,9 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 		return nil, err
 	}
 	r := &reader{desk: d, tree: t, result: &model.NotesResult{Packages: []model.PackageNotes{}}}
+	if err := r.leaveIgnored(ctx, k); err != nil {
+		return nil, err
+	}
 	for _, target := range targets {
 		if err := r.read(ctx, target); err != nil {
 			return nil, err
@@ -55,7 +53,7 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 		return nil, err
 	}
 	r.advise(k.Baseline())
-	r.propose()
+	r.propose(ctx)
 	if opt.Name == "" {
 		return r.result, k.KeepNotes(r.result.Packages)
 	}
@@ -163,6 +161,8 @@ type reader struct {
 	tree   *tree.Tree
 	result *model.NotesResult
 	found  []found
+	// ignored are files that git ignores, which are no part of the project.
+	ignored map[string]bool
 }
 
 // found is an entry before the project is searched.
@@ -173,14 +173,17 @@ type found struct {
 	shown model.NoteEntry
 }
 
-// A name that stands nowhere else is looked for in that many releases at most.
-const mostReleases = 60
-
 func (r *reader) read(ctx context.Context, t target) error {
 	p := model.PackageNotes{
 		Component: t.part.Dir, Name: t.name, PURL: t.subject.PURL(t.to), From: t.from, To: t.to, Found: []string{}, Entries: []model.NoteEntry{},
 	}
 	defer func() { r.result.Packages = append(r.result.Packages, p) }()
+	if t.from == "" {
+		return &model.Fault{
+			Doing: "looking for release notes", Wrong: "no lock says which " + t.name + " is in use",
+			Next: "write where the move begins and ends, like 3.1.0..4.0.0",
+		}
+	}
 	from, err := t.part.Version(t.from)
 	if err != nil {
 		return &model.Fault{Doing: "looking for release notes", Wrong: err.Error(), Next: "write the move as FROM..TO, like 3.1.0..4.0.0"}
@@ -208,8 +211,9 @@ func (r *reader) read(ctx context.Context, t target) error {
 	if len(way) == 0 {
 		return nil
 	}
-	in := &between{part: t.part, from: from, to: to}
-	files, err := r.files(ctx, registry, t, way, in, &p)
+	l := &looking{reader: r, target: t, way: way, in: &between{part: t.part, from: from, to: to}, notes: &p}
+	l.archived, _ = registry.(ecosystem.Archived)
+	files, err := l.files(ctx)
 	if err != nil {
 		return err
 	}
@@ -236,6 +240,7 @@ func (r *reader) read(ctx context.Context, t target) error {
 			}
 		}
 	}
+	p.Gaps = l.gaps(p.Versions)
 	return nil
 }
 
@@ -260,100 +265,14 @@ func (r *reader) need(t target, e notes.Entry, shown model.NoteEntry, way []mode
 		}
 	}
 	need := model.NotedNeed{By: t.name + " " + shown.Version, Name: name, Range: ">=" + e.Need.Version, Source: shown.Place}
-	if !slices.Contains(r.result.Needs, need) {
+	if e.Need.After {
+		need.Range = ">" + e.Need.Version
+	}
+	need.Unmet = r.unmet(name, *e.Need)
+	same := func(o model.NotedNeed) bool { return o.By == need.By && o.Name == need.Name && o.Range == need.Range }
+	if !slices.ContainsFunc(r.result.Needs, same) {
 		r.result.Needs = append(r.result.Needs, need)
 	}
-}
-
-// between tells which versions lie on the way.
-type between struct {
-	part     *tree.Part
-	from, to version.Version
-}
-
-func (b *between) holds(text string, major bool) bool {
-	v, err := b.part.Version(text)
-	return err == nil && v.Compare(b.from) > 0 && v.Compare(b.to) <= 0 && (!major || b.part.Eco.Order().Step(b.from, v) == version.Major)
-}
-
-// file is a file with notes, and its parts on the way.
-type file struct {
-	name  string
-	parts []notes.Part
-}
-
-// maxNotes bounds a file with notes, in bytes; what is larger is named.
-const maxNotes = 24 << 20
-
-var choice = ecosystem.Wanted{Form: "notes/1", File: func(name string, size int64) bool { return notes.IsNotes(name) && size <= maxNotes }}
-
-// files are the files with notes: of the newest release on the way; of each release where the
-// newest has no history; else where the settings say.
-func (r *reader) files(
-	ctx context.Context, registry ecosystem.Registry, t target, way []model.Release, in *between, p *model.PackageNotes,
-) (files []file, err error) {
-	archived, ok := registry.(ecosystem.Archived)
-	for i, rel := range way {
-		if !ok || i >= mostReleases {
-			break
-		}
-		subject := t.subject
-		if rel.As != "" {
-			subject.Name = rel.As
-		}
-		list, err := archived.Archive(ctx, subject, rel.Version, choice)
-		if err != nil {
-			if ctx.Err() != nil {
-				return nil, err
-			}
-			p.Unread = append(p.Unread, err.Error())
-			if i == 0 {
-				continue
-			}
-			break
-		}
-		history := false
-		for _, a := range list {
-			one, all := r.part(a.Name+" of "+rel.Version, a.Name, a.Data, in, p)
-			history = history || all > 1
-			if one != nil {
-				files = append(files, *one)
-			}
-		}
-		if history || i == 0 && len(list) == 0 && len(way) > 3 && !anyNotes(ctx, archived, t, way) {
-			break
-		}
-	}
-	if len(files) > 0 {
-		return files, nil
-	}
-	return r.elsewhere(ctx, t, way, in, p)
-}
-
-// anyNotes tells whether the release before the newest has any file with notes: if neither has,
-// the others will not have any.
-func anyNotes(ctx context.Context, archived ecosystem.Archived, t target, way []model.Release) bool {
-	subject := t.subject
-	subject.Name = cmp.Or(way[1].As, subject.Name)
-	list, err := archived.Archive(ctx, subject, way[1].Version, choice)
-	return err != nil || len(list) > 0
-}
-
-// part reads one file. All is how many versions it tells of, on the way or not.
-func (r *reader) part(shown, name string, data []byte, in *between, p *model.PackageNotes) (f *file, all int) {
-	text, _, err := charset.Decode(data)
-	if err != nil {
-		p.Unread = append(p.Unread, shown+": "+err.Error())
-		return nil, 0
-	}
-	parts := notes.Read(name, text)
-	p.Found = append(p.Found, shown)
-	on := notes.Between(parts, in.holds)
-	if len(on) == 0 {
-		p.Whole = append(p.Whole, shown)
-		return nil, len(parts)
-	}
-	return &file{name, on}, len(parts)
 }
 
 // match finds where the project mentions the names of the notes, and puts what concerns it first.
@@ -362,20 +281,18 @@ func (r *reader) match() error {
 	for _, f := range r.found {
 		for _, name := range f.entry.Names {
 			if !notes.Common(strings.TrimLeft(name, "-.")) && name != r.result.Packages[f.pkg].Name {
-				names = append(names, name)
+				names = append(names, name, behind(name, r.result.Packages[f.pkg].Name))
 			}
 		}
 	}
-	uses, err := r.search(mention.NewNames(slices.Compact(slices.Sorted(slices.Values(names)))))
-	if err != nil {
-		return err
-	}
+	found := r.search(mention.NewNames(slices.Compact(slices.Sorted(slices.Values(names)))))
 	for _, f := range r.found {
 		for _, name := range f.entry.Names {
-			if f.part.Declares(name) {
-				continue // a package that is required is named everywhere
+			fresh := slices.ContainsFunc(f.entry.Renames, func(x notes.Rename) bool { return x.New == name })
+			if f.part.Declares(name) || fresh {
+				continue // a package that is required is named everywhere, and what a name becomes is none that is in use
 			}
-			if use := uses(f.part, name); use.Count > 0 {
+			if use := found.Of(f.part, name, r.result.Packages[f.pkg].Name); use.Count > 0 {
 				f.shown.Uses = append(f.shown.Uses, use)
 			}
 		}
@@ -398,68 +315,3 @@ func concern(e model.NoteEntry) int {
 }
 
 func kindRank(e model.NoteEntry) int { return slices.Index(notes.Kinds, notes.Kind(e.Kind)) }
-
-// shownPlaces is how many places of a name are told; the others are counted.
-const shownPlaces = 5
-
-// maxSearched bounds a file that is searched, in bytes.
-const maxSearched = 2 << 20
-
-// search looks for names in the project's own files.
-func (r *reader) search(names *mention.Names) (uses func(part *tree.Part, name string) model.NameUse, err error) {
-	type key struct{ dir, name string }
-	all := map[key]*model.NameUse{}
-	files := r.tree.Files
-	for _, name := range files.Files() {
-		if names.Empty() || files.IsLink(name) ||
-			slices.ContainsFunc(r.tree.Parts, func(p *tree.Part) bool { return p.Keeps(name) || p.Manifest == name }) {
-			continue
-		}
-		if info, err := fs.Stat(files.FS, name); err != nil || info.Size() > maxSearched {
-			continue
-		}
-		data, err := fs.ReadFile(files.FS, name)
-		if err != nil {
-			continue
-		}
-		text, _, err := charset.Decode(data)
-		if errors.Is(err, charset.ErrBinary) || rewrite.Ours(text) || name == settings.File {
-			continue
-		}
-		dir := r.owner(name)
-		for word, lines := range names.In(name, text) {
-			u := all[key{dir, word}]
-			if u == nil {
-				u = &model.NameUse{Name: word, Places: []string{}}
-				all[key{dir, word}] = u
-			}
-			u.Count += len(lines)
-			for _, line := range lines {
-				if len(u.Places) < shownPlaces {
-					u.Places = append(u.Places, model.Site{File: name, Line: line}.String())
-				}
-			}
-		}
-	}
-	return func(part *tree.Part, name string) (sum model.NameUse) {
-		sum.Name = name
-		for _, dir := range slices.Compact([]string{part.Dir, ""}) {
-			if u := all[key{dir, name}]; u != nil {
-				sum.Count += u.Count
-				sum.Places = append(sum.Places, u.Places[:min(len(u.Places), shownPlaces-len(sum.Places))]...)
-			}
-		}
-		return sum
-	}, nil
-}
-
-// owner is the folder of the component that a file belongs to, "" for none.
-func (r *reader) owner(name string) string {
-	owner := ""
-	for _, p := range r.tree.Parts {
-		if p.Dir == "." && owner == "" || strings.HasPrefix(name, p.Dir+"/") && len(p.Dir) > len(owner) {
-			owner = p.Dir
-		}
-	}
-	return owner
-}

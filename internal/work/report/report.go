@@ -11,10 +11,10 @@ import (
 	"bellwether/internal/core/output"
 	"bellwether/internal/core/report"
 	"bellwether/internal/core/spelling"
-	"bellwether/internal/work/carry"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
 	"bellwether/internal/work/plan"
+	"bellwether/internal/work/standing"
 	"bellwether/internal/work/tree"
 	"bellwether/internal/work/world"
 )
@@ -52,7 +52,7 @@ func Read(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt Op
 		r.Said = append(r.Said, report.Extract(k.Notes(record))...)
 		done(r, k, record)
 	}
-	status, err := carry.Status(ctx, d, t, k)
+	status, err := standing.Status(ctx, d, t, k)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +140,7 @@ func done(r *report.Report, k *kept.Store, record *kept.Record) {
 		}
 		leg := report.Leg{
 			LegResult: of.Result.Leg, State: report.Repair, At: of.At, Tries: of.Tries, Verification: of.Result.Verification,
-			Comparison: &of.Result.Comparison,
+			Comparison: &of.Result.Comparison, Hints: of.Result.Hints,
 		}
 		if leg.Commit = of.Result.Commit; of.Result.Done {
 			leg.State = report.Done

@@ -46,6 +46,8 @@ type Result struct {
 	Declined int      `json:"declined,omitempty"` // places that were declined before, and are left out
 	Unfilled []string `json:"unfilled,omitempty"` // placeholders in names of files that nothing fills
 	Taken    []string `json:"taken,omitempty"`    // files that were written
+	// Left are places and settings in conflict of files that were taken, which stay as the person has them.
+	Left []string `json:"left,omitempty"`
 }
 
 // comparing is a comparison on its way.
@@ -86,7 +88,10 @@ func Compare(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, opt
 	}
 	c.result.Comparison = *scaffold.Compare(c.old, c.fresh, c.mine, c.names())
 	for i := range c.result.Files { // as the project calls them
-		c.result.Files[i].Path = path.Join(opt.Component, c.result.Files[i].Path)
+		f := &c.result.Files[i]
+		if f.Path = path.Join(opt.Component, f.Path); f.New != "" {
+			f.New = path.Join(opt.Component, f.New)
+		}
 	}
 	if err := c.withoutDeclined(); err != nil {
 		return nil, err
@@ -152,7 +157,7 @@ func (c *comparing) own(name string) string {
 
 func (c *comparing) older(f *scaffold.File) string { return c.textOf(c.old, f.Old, c.own(f.Path)) }
 func (c *comparing) newer(f *scaffold.File) string {
-	return c.textOf(c.fresh, f.New, f.Old, c.own(f.Path))
+	return c.textOf(c.fresh, c.own(f.New), f.Old, c.own(f.Path))
 }
 
 // declinedKey names a change that was declined: the file with what the template has for it.
@@ -213,24 +218,33 @@ func (c *comparing) act(ctx context.Context) error {
 	if c.opt.TakeClean {
 		for i := range c.result.Files {
 			if f := &c.result.Files[i]; !slices.ContainsFunc(c.opt.Take, func(t string) bool { return strings.HasPrefix(t, f.Path) }) {
-				edits = append(edits, c.clean(f)...)
+				edits = append(edits, edited(f.Clean(c.older(f), c.newer(f)))...)
 			}
 		}
 	}
-	wanted := map[*scaffold.File][]int{}
+	wanted := map[*scaffold.File]*scaffold.Wanted{}
 	var order []*scaffold.File
 	for _, text := range c.opt.Take {
-		f, hunk, err := c.find(text)
+		f, hunk, key, err := c.part(text)
 		if err != nil {
 			return err
 		}
 		if wanted[f] == nil {
-			order = append(order, f)
+			order, wanted[f] = append(order, f), &scaffold.Wanted{Marked: c.opt.Mark}
 		}
-		wanted[f] = append(wanted[f], hunk)
+		switch w := wanted[f]; {
+		case key != "":
+			w.Keys = append(w.Keys, key)
+		case hunk > 0:
+			w.Places = append(w.Places, hunk)
+		default:
+			w.Whole = true
+		}
 	}
 	for _, f := range order {
-		edits = append(edits, c.taken(f, wanted[f])...)
+		taken := edited(f.Taken(c.older(f), c.newer(f), *wanted[f]))
+		edits = append(edits, taken...)
+		c.leave(f, *wanted[f])
 	}
 	edits = slices.DeleteFunc(edits, func(e model.FileEdit) bool { return e.New != nil && e.Old != nil && string(e.Old) == string(e.New) })
 	if len(edits) == 0 {
@@ -270,48 +284,49 @@ func (c *comparing) find(text string) (*scaffold.File, int, error) {
 	}
 }
 
-// clean are the edits of a file that applies cleanly.
-func (c *comparing) clean(f *scaffold.File) []model.FileEdit {
-	declined := slices.ContainsFunc(f.Hunks, func(h scaffold.Hunk) bool { return h.State == scaffold.Declined })
-	switch f.State {
-	case scaffold.Takes, scaffold.Merges, scaffold.New, scaffold.Gone:
-	default:
-		return nil
+// edited are edits as those who write them have them.
+func edited(all []scaffold.Edit) (edits []model.FileEdit) {
+	for _, e := range all {
+		edits = append(edits, model.FileEdit{File: e.Path, Old: e.Before, New: e.After})
 	}
-	if declined {
-		text := f.Take(c.older(f), c.newer(f), func(h scaffold.Hunk) bool {
-			return h.State != scaffold.Conflicts && f.Hunks[h.Number-1].State != scaffold.Declined
-		})
-		return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(text)}}
-	}
-	return c.whole(f, f.After)
+	return edits
 }
 
-// whole are the edits that give a file new bytes, under its new name if the template gave it one.
-func (c *comparing) whole(f *scaffold.File, after []byte) []model.FileEdit {
-	to := f.Path
-	if f.New != "" && f.Old == "" {
-		to = path.Join(c.opt.Component, f.New)
+// part is the file, and the place or the setting of it, that a text names: "FILE", "FILE:2" or "FILE:KEY".
+func (c *comparing) part(text string) (f *scaffold.File, hunk int, key string, err error) {
+	for i := range c.result.Files {
+		f := &c.result.Files[i]
+		key, named := strings.CutPrefix(text, f.Path+":")
+		if named && slices.ContainsFunc(f.Keys, func(k scaffold.Key) bool { return k.Name == key }) {
+			return f, 0, key, nil
+		}
 	}
-	if to == f.Path {
-		return []model.FileEdit{{File: f.Path, Old: f.Before, New: after}}
+	if f, hunk, err = c.find(text); err != nil {
+		return nil, 0, "", err
 	}
-	return []model.FileEdit{{File: f.Path, Old: f.Before}, {File: to, New: after}}
+	if f.Crosses(hunk) {
+		return nil, 0, "", &model.Fault{
+			Doing: "taking " + text, Wrong: "its lines hold settings of yours beside those of the template",
+			Next: "take settings by their names: --take " + f.Path + ":" + f.Keys[0].Name,
+		}
+	}
+	return f, hunk, "", nil
 }
 
-// taken are the edits of a file that the person wants, whole or by hunks.
-func (c *comparing) taken(f *scaffold.File, hunks []int) []model.FileEdit {
-	old, fresh := c.older(f), c.newer(f)
-	switch {
-	case slices.Contains(hunks, 0) && c.opt.Mark && f.State == scaffold.Conflicts:
-		return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(f.Marked(old, fresh))}}
-	case slices.Contains(hunks, 0) && (f.State == scaffold.GoneHere || f.State == scaffold.Gone):
-		return []model.FileEdit{{File: f.Path, Old: f.Before}}
-	case slices.Contains(hunks, 0) && (f.State == scaffold.Conflicts || f.State == scaffold.Removed):
-		return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(fresh)}}
-	case slices.Contains(hunks, 0):
-		return c.whole(f, f.After)
+// leave tells what of a file that was taken as a whole is in conflict, and stays as the person has it.
+func (c *comparing) leave(f *scaffold.File, w scaffold.Wanted) {
+	if !w.Whole || w.Marked || f.State != scaffold.Conflicts {
+		return
 	}
-	text := f.Take(old, fresh, func(h scaffold.Hunk) bool { return slices.Contains(hunks, h.Number) })
-	return []model.FileEdit{{File: f.Path, Old: f.Before, New: []byte(text)}}
+	for _, name := range f.Left() {
+		c.result.Left = append(c.result.Left, f.Path+":"+name)
+	}
+	for _, h := range f.Hunks {
+		if h.State == scaffold.Conflicts && len(f.Keys) == 0 && !slices.Contains(w.Places, h.Number) {
+			c.result.Left = append(c.result.Left, fmt.Sprintf("%s:%d", f.Path, h.Number))
+		}
+	}
+	if len(f.Hunks)+len(f.Keys) == 0 {
+		c.result.Left = append(c.result.Left, f.Path)
+	}
 }

@@ -89,6 +89,11 @@ func Read(from Source) (*Tree, error) {
 			return nil, err
 		}
 	}
+	for _, part := range t.Parts {
+		for _, m := range part.Unread {
+			t.Unread = append(t.Unread, Unread{m.Dir, m.Err})
+		}
+	}
 	t.dropAliases(from.Real)
 	return t.ready(), nil
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 
 	"bellwether/internal/core/finding"
@@ -51,5 +52,9 @@ func (j Job) Same(ctx context.Context, v *finding.Verification) (bool, error) {
 			return false, nil
 		}
 	}
-	return true, nil
+	runs, err := Runtimes(ctx, j.Desk, j.Tree)
+	if err != nil {
+		return false, err
+	}
+	return reflect.DeepEqual(runs, v.Runtimes), nil
 }

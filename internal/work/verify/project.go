@@ -40,7 +40,7 @@ func Project(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store) (*f
 			return nil, err
 		}
 		c := finding.Compare(before, v)
-		c.Differences = Differences(ctx, d, t, file, j, v)
+		c.Differences = Differences(t, file, j, v)
 		r.Comparison = &c
 	}
 	return r, nil

@@ -20,7 +20,7 @@ import (
 
 // partKey names all that the verification of a component depends on: the files that it reads,
 // its stages, and the versions of the tools.
-func (j Job) partKey(ctx context.Context, part *tree.Part, files map[string]scratch.File) string {
+func (j Job) partKey(ctx context.Context, part *tree.Part, with *running, files map[string]scratch.File) string {
 	h := sha256.New()
 	reads := j.reading(part)
 	for _, name := range slices.Sorted(maps.Keys(files)) {
@@ -29,6 +29,9 @@ func (j Job) partKey(ctx context.Context, part *tree.Part, files map[string]scra
 		}
 	}
 	fmt.Fprintf(h, "%+v\n%+v\n%q\n", Stages(j.Desk, j.Tree, part), j.Desk.Settings.Watch, j.Desk.Options.Env)
+	for _, r := range with.runtimes {
+		fmt.Fprintf(h, "%q %q %q\n", r.Name, r.Version, r.Where)
+	}
 	versions := tools(ctx, j.Desk, j.Tree)
 	for _, tool := range slices.Sorted(maps.Keys(versions)) {
 		fmt.Fprintf(h, "%q %q\n", tool, versions[tool])

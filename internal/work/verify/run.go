@@ -68,6 +68,7 @@ func (j Job) Run(ctx context.Context) (*finding.Verification, []model.FileEdit, 
 	whole := verified[0]
 	for _, v := range verified[1:] {
 		whole.Stages, whole.Effect = append(whole.Stages, v.Stages...), append(whole.Effect, v.Effect...)
+		whole.Runtimes = append(whole.Runtimes, v.Runtimes...)
 	}
 	return whole, lastOf(slices.Concat(edits...)), nil
 }
@@ -99,21 +100,28 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 		return nil, nil, err
 	}
 	v := &finding.Verification{Key: key, At: j.Desk.Clock, Tools: tools(ctx, j.Desk, j.Tree)}
+	after, err := j.Tree.With(j.Edits)
+	if err != nil {
+		return nil, nil, err
+	}
 	var refreshed []model.FileEdit
 	for _, part := range parts {
-		if len(j.Edits) > 0 {
-			if part, err = part.In(j.Tree.Over(j.Edits)); err != nil {
-				return nil, nil, err
-			}
+		if is := after.Part(part.Dir); is != nil {
+			part = is
 		}
-		partKey := j.partKey(ctx, part, files)
+		with, err := runWith(ctx, j.Desk, after, part)
+		if err != nil {
+			return nil, nil, err
+		}
+		v.Runtimes = append(v.Runtimes, with.runtimes...)
+		partKey := j.partKey(ctx, part, with, files)
 		if known := j.known(partKey); known != nil {
 			j.Desk.Tell(desk.Event{Text: part.Dir, Done: true, Good: true, Note: "nothing that it reads has changed since " + known.Since()})
 			v.Stages, v.Effect = append(v.Stages, known.Again()...), append(v.Effect, known.Effect...)
 			continue
 		}
 		stages, effects := len(v.Stages), len(v.Effect)
-		edits, err := j.part(ctx, s, v, part)
+		edits, err := j.part(ctx, s, v, part, with)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -127,11 +135,11 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 
 // part runs the stages of a component.
 func (j Job) part(
-	ctx context.Context, s *scratch.Scratch, v *finding.Verification, part *tree.Part,
+	ctx context.Context, s *scratch.Scratch, v *finding.Verification, part *tree.Part, with *running,
 ) (refreshed []model.FileEdit, err error) {
 	failed := false
 	for _, stage := range Stages(j.Desk, j.Tree, part) {
-		st := &stageRun{desk: j.Desk, kept: j.Kept, scratch: s, part: part, stage: stage, label: j.Label}
+		st := &stageRun{desk: j.Desk, kept: j.Kept, scratch: s, part: part, stage: stage, with: with, label: j.Label}
 		result, err := st.run(ctx, failed)
 		if err != nil {
 			return nil, err

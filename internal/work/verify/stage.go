@@ -46,6 +46,7 @@ type stageRun struct {
 	scratch *scratch.Scratch
 	part    *tree.Part
 	stage   model.Stage
+	with    *running
 	label   string
 	dir     string // where it runs
 	env     []string
@@ -57,7 +58,7 @@ type stageRun struct {
 func (st *stageRun) run(ctx context.Context, blocked bool) (finding.Stage, error) {
 	stage := st.stage
 	st.dir = filepath.Join(st.scratch.Dir, filepath.FromSlash(stage.Dir))
-	st.env = slices.Concat([]string{"CI=true", "NO_COLOR=1", "FORCE_COLOR=0"}, st.scratch.Env(), st.desk.Options.Env)
+	st.env = slices.Concat([]string{"CI=true", "NO_COLOR=1", "FORCE_COLOR=0"}, st.scratch.Env(), st.with.env, st.desk.Options.Env)
 	st.result = finding.Stage{Component: st.part.Dir, Name: stage.Name, Command: stage.Command, Optional: stage.Optional}
 	switch {
 	case blocked:
@@ -185,7 +186,7 @@ func (st *stageRun) execute(ctx context.Context, log *run.Log) (finding.Stage, e
 		ctx,
 		run.Command{
 			Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Timeout: timeout, Log: log,
-			Owner: st.scratch.Name(),
+			Owner: st.scratch.Name(), First: st.with.first,
 		},
 	)
 	result.Exit, result.Duration = end.Exit, end.Duration

@@ -134,7 +134,7 @@ func (st *stageRun) startOnce(ctx context.Context, log io.Writer) (result findin
 		ctx,
 		run.Command{
 			Dir: st.dir, Args: stage.Command, Env: append(slices.Clone(st.env), stage.Env...), Log: io.MultiWriter(log, s.printed),
-			Owner: st.scratch.Name(),
+			Owner: st.scratch.Name(), First: st.with.first,
 		},
 	)
 	if err != nil {

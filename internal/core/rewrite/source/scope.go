@@ -50,6 +50,24 @@ func (f *File) Declared(name string) (all []Scope) {
 	return all
 }
 
+// Taken is where a name means something already: it is declared, or imported.
+func (f *File) Taken(name string) []Scope {
+	all := f.Declared(name)
+	for i, t := range f.Said {
+		if t.Kind == lex.Word && t.Of(f.Text) == name && !IsMember(f.Word(i-1)) && f.InImport(i) && f.Word(i+1) != "as" &&
+			f.Word(f.statement(i)) != "export" {
+			all = append(all, Scope{0, len(f.Said) - 1, i})
+		}
+	}
+	return all
+}
+
+// Exported tells of a name that something has only for those who import it from here: "export { a as name }".
+func (f *File) Exported(i int) bool {
+	open := f.enclosing(i)
+	return f.Word(i-1) == "as" && open > 0 && f.Word(open) == "{" && f.Word(open-1) == "export"
+}
+
 // assigns tells whether a list of names of Go is declared: "a, b := f()".
 func (f *File) assigns(i int) bool {
 	for k := i; k < len(f.Said) && k < i+12; k++ {

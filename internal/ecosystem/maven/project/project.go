@@ -66,6 +66,10 @@ func Read(files fs.FS, dir string) (*model.Component, error) {
 			c.Notes = append(c.Notes, file+" is named as a module, and is not there")
 			continue
 		}
+		if err != nil && file != c.Manifest { // the rest is looked at all the same
+			c.Unread = append(c.Unread, model.Missed{Dir: path.Dir(file), Err: err})
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

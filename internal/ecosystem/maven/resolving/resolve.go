@@ -13,6 +13,7 @@ import (
 
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/flat"
+	"bellwether/internal/core/mediate"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/solve"
 	"bellwether/internal/core/version"
@@ -32,6 +33,7 @@ type index struct {
 	present   *present
 	free      bool                               // what releases ask for of what the project states does not count
 	apart     []string                           // what gets a version of its own, whatever it shared its place with
+	lessons   []lesson                           // releases that do not go together, as trees have shown
 	key       func(q model.Requirement) flat.Key // of what moves with a declaration
 }
 
@@ -72,7 +74,7 @@ func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []f
 	if err != nil {
 		return nil, err
 	}
-	needs = append(append(needs, unmanaged...), x.banned(k, release)...)
+	needs = append(append(append(needs, unmanaged...), x.banned(k, release)...), x.learned(k, release)...)
 	for _, q := range x.component.Requirements {
 		if x.key(q) != k {
 			continue
@@ -136,6 +138,19 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 			Name: q.Name, Spoken: keys(q), Option: flat.Option{Key: key(q), Allows: rng.Contains}, Range: q.Range, Where: q.Site.String(),
 		})
 	}
+	for {
+		state, err := x.solve(ctx, r, ask, request)
+		var none *mediate.Conflict
+		if !errors.As(err, &none) || len(x.lessons) >= maxLessons || !x.learn(none) {
+			return state, err
+		}
+		request.Index = x
+	}
+}
+
+// solve finds versions, and looks at the trees that they give.
+func (x index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask, request flat.Request) (*contract.State, error) {
+	c := ask.Component
 	result, err := flat.Resolve(ctx, request)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) { // Maven takes lower ones, too; then that is told
@@ -147,11 +162,11 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 		return nil, err
 	}
 	free := slices.DeleteFunc(slices.Clone(c.Requirements), func(q model.Requirement) bool { return q.Fixed != "" })
-	moves := result.Moves(mavenrepo.Type, free, key, version.Maven{})
+	moves := result.Moves(mavenrepo.Type, free, x.key, version.Maven{})
 	s := &contract.State{Moves: moves.Moved, Carried: moves.Carried, Notable: moves.Down}
 	s.Moves = slices.DeleteFunc(s.Moves, func(m model.Move) bool { // a range gives the same as before
 		found := c.Find(m.Key())
-		return m.To == present.gets[m.Name] && len(found) > 0 &&
+		return m.To == x.present.gets[m.Name] && len(found) > 0 &&
 			!slices.ContainsFunc(found, func(q model.Requirement) bool { return q.Locked != "" || !ranged(r, c, q) })
 	})
 	if err := write(r, c, s, ask.Apart); err != nil || ask.Peek {

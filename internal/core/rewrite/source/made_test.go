@@ -1,4 +1,4 @@
-package rewrite
+package source
 
 import (
 	"testing"
@@ -18,8 +18,8 @@ func TestGenerated(t *testing.T) {
 		"class A {\n\n\n\n\n  void a() {\n    // TODO Auto-generated method stub\n  }\n}\n": false,
 		"class A { String generated; }\n":                                                   false,
 	} {
-		assert.Equal(t, made, generated("A.java", text) != "", text)
+		assert.Equal(t, made, Generated("A.java", text) != "", text)
 	}
-	assert.NotEmpty(t, generated("vendor/a.js", ""))
-	assert.NotEmpty(t, generated("a.min.js", ""))
+	assert.NotEmpty(t, Generated("vendor/a.js", ""))
+	assert.NotEmpty(t, Generated("a.min.js", ""))
 }

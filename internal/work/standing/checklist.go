@@ -1,4 +1,4 @@
-package carry
+package standing
 
 import (
 	"context"

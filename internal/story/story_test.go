@@ -1,4 +1,4 @@
-package cli
+package story
 
 import (
 	"context"
@@ -43,13 +43,13 @@ func TestDemoWithoutRules(t *testing.T) {
 		}
 	}
 	require.NoError(t, os.WriteFile(book, []byte(kept.String()), 0o644))
-	s, err := startStandIn("127.0.0.1:0")
+	s, err := Serve("127.0.0.1:0")
 	require.NoError(t, err)
-	defer func() { _ = s.stop() }()
+	defer func() { _ = s.Stop() }()
 	p, err := work.Open(
 		ctx,
 		desk.Options{Dir: dir, NoCache: true, Preview: []string{"tide-form"}, Report: func(desk.Event) {}, Env: []string{
-			"npm_config_registry=" + s.url, "npm_config_userconfig=" + filepath.Join(dir, "none"), "GOPROXY=" + s.url + goPrefix, "GOSUMDB=off",
+			"npm_config_registry=" + s.URL, "npm_config_userconfig=" + filepath.Join(dir, "none"), "GOPROXY=" + s.URL + goPrefix, "GOSUMDB=off",
 			"GOTOOLCHAIN=local", "GOENV=off", "GOFLAGS=-modcacherw", "GOWORK=off", "GOMODCACHE=" + filepath.Join(t.TempDir(), "modules"),
 		}},
 	)

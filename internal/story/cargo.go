@@ -1,4 +1,4 @@
-package cli
+package story
 
 import (
 	"archive/zip"
@@ -33,38 +33,28 @@ const cargoPreview = "manifest:manifest-kit"
 
 // cargo is a part of the demo of its own: two modules in Java, a framework whose package was renamed with an exception, and
 // a library that compiles beside it and still refers to the old one.
-func (d *demoStory) cargo(s *runningStandIn) error {
-	for _, tool := range []string{"java", "javac"} {
-		if !run.Installed(tool) {
-			return fmt.Errorf("the story of the cargo ledger needs a JDK: %s is not installed", tool)
-		}
-	}
-	if err := s.artifacts(func(java int, sources map[string][]byte, beside [][]byte) ([]byte, error) {
+func (d *telling) cargo(s *Registries) error {
+	if err := s.Artifacts(func(java int, sources map[string][]byte, beside [][]byte) ([]byte, error) {
 		return compileJava(d.ctx, java, sources, beside)
 	}); err != nil {
 		return err
 	}
-	if err := demo.LayOutCargo(d.dir, s.url+mavenPrefix, s.url+mavenPrefix+"-milestones"); err != nil {
+	if err := demo.LayOutCargo(d.dir, s.Maven(""), s.Maven("milestones")); err != nil {
 		return fmt.Errorf("laying the cargo ledger out: %w", err)
 	}
 	_, err := git.Init(d.ctx, d.dir, "Saltmarsh Ferries", "crew@saltmarsh.example", "The cargo ledger as it runs at the crane")
 	if err != nil {
 		return err
 	}
-	for _, chapter := range []func() error{
+	return inOrder(
 		d.look, d.cargoPrereqs, d.cargoRoute("The framework's next major: what would refer to nothing", cargoFirst),
 		d.cargoRoute("Take the milestone that fits: a route", cargoWish, cargoPreview),
 		d.repairs("What the crew's rule will repair: the package, but for what tells the tides", cargoPreview),
 		d.cargoLegs, d.end, d.reporting(demoReport),
-	} {
-		if err := chapter(); err != nil {
-			return err
-		}
-	}
-	return nil
+	)
 }
 
-func (d *demoStory) cargoPrereqs() error {
+func (d *telling) cargoPrereqs() error {
 	d.chapter("What must be true first: a newer Java, stated in four places", "bellwether prereqs --to '"+cargoFirst.To[0]+"'")
 	p, err := d.open()
 	if err != nil {
@@ -77,7 +67,7 @@ func (d *demoStory) cargoPrereqs() error {
 	return d.out.Prereqs(r)
 }
 
-func (d *demoStory) cargoRoute(title string, wish world.Request, preview ...string) func() error {
+func (d *telling) cargoRoute(title string, wish world.Request, preview ...string) func() error {
 	return func() error {
 		command := "bellwether route --to '" + strings.Join(wish.To, "' --to '") + "' --reach " + wish.Reach
 		for _, name := range preview {
@@ -96,7 +86,7 @@ func (d *demoStory) cargoRoute(title string, wish world.Request, preview ...stri
 	}
 }
 
-func (d *demoStory) cargoLegs() error {
+func (d *telling) cargoLegs() error {
 	d.chapter("Carry it out, leg by leg", "bellwether advance --all")
 	if done, err := d.advanceAll(); err != nil || !done {
 		return errors.Join(err, errDemo)

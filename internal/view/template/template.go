@@ -1,4 +1,5 @@
-package view
+// Package template shows a comparison with a template, as a document and as a page.
+package template
 
 import (
 	"fmt"
@@ -10,13 +11,14 @@ import (
 	"bellwether/internal/view/page"
 )
 
-// Scaffold is a comparison with a template, as it is shown.
-type Scaffold struct {
+// Shown is a comparison with a template, as it is shown.
+type Shown struct {
 	From, To string
 	*core.Comparison
 	Declined int
 	Unfilled []string
 	Taken    []string
+	Left     []string
 }
 
 // scaffoldStates are the states of files in the order in which they are told, with what each means.
@@ -35,15 +37,12 @@ var scaffoldStates = []struct {
 	{core.Alike, "you have it as the template has it now", doc.StyleFaint},
 }
 
-// Scaffold shows a comparison with a template.
-func (o Out) Scaffold(s *Scaffold, v any) error { return o.show("scaffold", v, s.document(false)) }
-
-// ScaffoldPage writes it as one page, each file side by side.
-func ScaffoldPage(w io.Writer, s *Scaffold) error {
-	return page.Write(w, "What a fresh project looks like: "+s.From+" to "+s.To, s.summary(), "", s.document(true))
+// Page writes it as one page, each file side by side.
+func (s *Shown) Page(w io.Writer) error {
+	return page.Write(w, "What a fresh project looks like: "+s.From+" to "+s.To, s.summary(), "", s.Document(true))
 }
 
-func (s *Scaffold) summary() string {
+func (s *Shown) summary() string {
 	changed := len(s.Files) - s.Count(core.Alike)
 	text := fmt.Sprintf("The template changed %s; %d of them concern this project", doc.Count(len(s.Files), "file", "files"), changed)
 	if s.Unchanged > 0 {
@@ -52,10 +51,12 @@ func (s *Scaffold) summary() string {
 	return text + "."
 }
 
-func (s *Scaffold) document(whole bool) *doc.Document {
+// Document is the comparison; whole has each file side by side.
+func (s *Shown) Document(whole bool) *doc.Document {
 	d := &doc.Document{}
+	d.Part("In conflict, and left as you have it", options(s.Left, "--take %s takes the template's"))
 	if len(s.Taken) > 0 {
-		d.Add(doc.Heading{Title: "Taken over", Note: doc.Count(len(s.Taken), "file", "files")}, plainList(s.Taken), doc.Gap{})
+		d.Add(doc.Heading{Title: "Taken over", Note: doc.Count(len(s.Taken), "file", "files")}, doc.Lines(s.Taken), doc.Gap{})
 		if !whole {
 			d.Add(doc.Line{doc.Faint("look at it with git diff; bellwether undo takes it back")})
 			return d
@@ -90,16 +91,15 @@ func (s *Scaffold) document(whole bool) *doc.Document {
 			case f.New != "":
 				note = "is called " + f.New + " now"
 			}
-			files.Row(
-				doc.Usual(f.Path), doc.Styled(string(f.State), one.style), doc.Usual(places), doc.Usual(keyCount(f.Keys)), doc.Faint(note),
-			)
+			state := doc.Styled(string(f.State), one.style)
+			files.Row(doc.Usual(f.Path), state, doc.Usual(places), doc.Usual(keyCount(f.Keys)), doc.Faint(note))
 		}
 	}
 	if len(files.Rows) > 0 {
 		d.Add(doc.Heading{Title: "Files", Note: ""}, files, doc.Gap{})
 	}
 	s.settings(d)
-	part(d, "Not filled in", s.unfilled())
+	d.Part("Not filled in", options(s.Unfilled, "--set %s=VALUE fills it in"))
 	if s.Declined > 0 {
 		d.Add(doc.Line{doc.Faint(doc.Count(s.Declined, "change that you declined is", "changes that you declined are") + " left out")})
 	}
@@ -111,16 +111,15 @@ func (s *Scaffold) document(whole bool) *doc.Document {
 		}
 		return d
 	}
-	d.Add(doc.Line{
-		doc.Strong("next: "),
-		doc.Plain("--show FILE shows one, --take-clean takes what applies cleanly, --take FILE or FILE:2 takes what you name"),
-	})
+	says := "--show FILE shows one, --take-clean takes what applies cleanly, --take FILE, FILE:2 or FILE:SETTING takes what you name"
+	d.Add(doc.Line{doc.Strong("next: "), doc.Plain("%s", says)})
 	return d
 }
 
-func (s *Scaffold) unfilled() (l doc.List) {
-	for _, name := range s.Unfilled {
-		l = append(l, doc.Line{doc.Plain("%s: ", name), doc.Faint("--set " + name + "=VALUE fills it in")})
+// options are names, each with what an option does for it.
+func options(names []string, option string) (l doc.List) {
+	for _, name := range names {
+		l = append(l, doc.Line{doc.Plain("%s: ", name), doc.Faint(fmt.Sprintf(option, name))})
 	}
 	return l
 }
@@ -143,18 +142,15 @@ func keyCount(all []core.Key) string {
 }
 
 // settings tells of settings that the template has now, and those that both changed.
-func (s *Scaffold) settings(d *doc.Document) {
+func (s *Shown) settings(d *doc.Document) {
 	g := doc.Grid{Columns: []string{"file", "setting", "state", "was", "is in the template", "is here"}}
 	for _, f := range s.Files {
 		for _, k := range f.Keys {
 			if k.State == core.New || k.State == core.Conflicts {
 				st := map[core.State]doc.Style{core.New: doc.StyleGood, core.Conflicts: doc.StyleBad}[k.State]
 				g.Row(
-					doc.Plain(
-						"%s",
-						f.Path,
-					), doc.Usual(k.Name), doc.Styled(string(k.State), st), doc.Usual(clipped(k.Old)), doc.Usual(clipped(k.New)),
-					doc.Usual(clipped(k.Mine)),
+					doc.Plain("%s", f.Path), doc.Usual(k.Name), doc.Styled(string(k.State), st), doc.Usual(doc.Clipped(k.Old)),
+					doc.Usual(doc.Clipped(k.New)), doc.Usual(doc.Clipped(k.Mine)),
 				)
 			}
 		}
@@ -164,8 +160,8 @@ func (s *Scaffold) settings(d *doc.Document) {
 	}
 }
 
-// ScaffoldFile shows what the template changed in one file.
-func (o Out) ScaffoldFile(f *core.File) error {
+// File is what the template changed in one file.
+func File(f *core.File) *doc.Document {
 	d := &doc.Document{}
 	d.Add(doc.Heading{Title: f.Path, Note: string(f.State)})
 	for _, h := range f.Hunks {
@@ -173,10 +169,13 @@ func (o Out) ScaffoldFile(f *core.File) error {
 			core.Takes: doc.StyleGood, core.Conflicts: doc.StyleBad, core.Alike: doc.StyleFaint, core.Declined: doc.StyleFaint,
 		}[h.State])}, hunkLines(h))
 	}
+	if len(f.Hunks) > 0 {
+		d.Add(doc.Line{doc.Faint("= yours   - the older template's   + the newer template's")})
+	}
 	if len(f.Hunks) == 0 && f.After != nil && !core.Binary(f.After) {
 		d.Add(doc.Code(strings.Split(strings.TrimRight(string(f.After), "\n"), "\n")))
 	}
-	return o.show("scaffold-file", f, d)
+	return d
 }
 
 // hunkLines are a place as a diff; of a conflict with our side, too.

@@ -1,4 +1,5 @@
-package notes
+// Package hints tells what releases and rules say of what a leg broke.
+package hints
 
 import (
 	"context"
@@ -11,25 +12,26 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/notes"
 	"bellwether/internal/core/spelling"
-	"bellwether/internal/core/version"
 	"bellwether/internal/work/adapt"
 	"bellwether/internal/work/desk"
 	"bellwether/internal/work/kept"
+	worknotes "bellwether/internal/work/notes"
 	"bellwether/internal/work/tree"
 )
 
 // mostHints bounds what is told of one failure.
 const mostHints = 8
 
-// Hints tell what releases and rules say of the names that a leg's failures mention. What cannot
+// Of tells what releases and rules say of the names that a leg's failures mention. What cannot
 // be asked gives no hint; it is no error, since the failure is what is to be told.
-func Hints(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, leg *model.Leg, c *finding.Comparison) (hints []string) {
-	names := mentioned(c)
-	if len(names) == 0 {
+func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, leg *model.Leg, c *finding.Comparison) (hints []string) {
+	names, places := mentioned(c), placesOf(c)
+	if len(names)+len(places) == 0 {
 		return nil
 	}
 	rules := map[string]model.RepairResult{} // by the names that they are about
 	if p, err := adapt.Preview(ctx, d, t, k, adapt.Options{}); err == nil {
+		hints = append(hints, ruled(p.Result.Rules, places)...)
 		for _, r := range p.Result.Rules {
 			if len(r.Places) == 0 {
 				continue
@@ -41,19 +43,47 @@ func Hints(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, leg *
 			}
 		}
 	}
+	hints = append(hints, closed(c, leg)...)
 	said := map[string]bool{}
-	for _, f := range entries(ctx, d, t, leg) {
-		for _, name := range f.about(names) {
+	all := worknotes.On(ctx, d, t, leg)
+	for _, f := range all {
+		for _, name := range about(f, names) {
 			if said[name] || len(hints) >= mostHints {
 				continue
 			}
 			said[name] = true
-			hints = append(hints, f.hint(name)+repair(rules, name))
+			hints = append(hints, hint(f, name)+repair(rules, name))
 		}
 	}
 	for _, name := range names {
 		if _, ok := rules[name]; ok && !said[name] && len(hints) < mostHints {
 			hints = append(hints, fmt.Sprintf("`%s`", name)+repair(rules, name))
+		}
+	}
+	for _, text := range nearby(ctx, d, t, k, all, places) {
+		if len(hints) < mostHints && !slices.ContainsFunc(hints, func(o string) bool { return strings.HasPrefix(text, o) }) {
+			hints = append(hints, text)
+		}
+	}
+	return hints
+}
+
+// unexported is how runtimes and bundlers say that a package does not export what is imported of it.
+var unexported = lazyregexp.New(
+	`(?i)(?:subpath|path|specifier)?\s*['"]?(\./[^'"\s]+)['"]?\s+(?:is not (?:defined by "exports"|exported)|specifier)[^\n]*?` +
+		`(?:node_modules/|(?:from|in) ['"]|from package ['"])((?:@[\w.-]+/)?[\w.-]+)`,
+)
+
+// closed tell of what is imported of a package that the leg moves, and that it exports no more.
+func closed(c *finding.Comparison, leg *model.Leg) (hints []string) {
+	for _, text := range textsOf(c) {
+		for _, m := range unexported.FindAllStringSubmatch(text, -1) {
+			for _, move := range leg.Moves {
+				says := fmt.Sprintf("%s %s exports no %s; see the exports in its package.json, and those of %s", m[2], move.To, m[1], move.From)
+				if move.Name == m[2] && !slices.Contains(hints, says) {
+					hints = append(hints, says)
+				}
+			}
 		}
 	}
 	return hints
@@ -78,51 +108,25 @@ func mentions(text, name string) bool {
 	return slices.Contains(strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" (),;:`'\"{}[]", r) }), name)
 }
 
-// noted is an entry of a release on the leg's way.
-type noted struct {
-	entry notes.Entry
-	shown model.NoteEntry
-	of    string
-}
-
-// entries are what the releases say that the leg moves over.
-func entries(ctx context.Context, d *desk.Desk, t *tree.Tree, leg *model.Leg) (all []noted) {
-	r := &reader{desk: d.Quiet(), tree: t, result: &model.NotesResult{}}
-	part := t.Part(leg.Component)
-	for _, m := range leg.Moves {
-		if part == nil || m.Subject.IsPin() || m.From == "" || m.To == "" {
-			continue
-		}
-		if err := r.read(ctx, target{part, m.Name, m.Key(), m.Subject, m.From, m.To}); err != nil {
-			continue
-		}
-	}
-	for _, f := range r.found {
-		all = append(all, noted{f.entry, f.shown, r.result.Packages[f.pkg].Name})
-	}
-	slices.SortStableFunc(all, func(a, b noted) int { return kindRank(a.shown) - kindRank(b.shown) })
-	return all
-}
-
 // about are those of some names that the entry is about.
-func (n noted) about(names []string) (about []string) {
+func about(n worknotes.Noted, names []string) (about []string) {
 	for _, name := range names {
-		renamed := slices.ContainsFunc(n.entry.Renames, func(x notes.Rename) bool { return x.Old == name })
-		if renamed || slices.Contains(n.entry.Names, name) {
+		renamed := slices.ContainsFunc(n.Entry.Renames, func(x notes.Rename) bool { return x.Old == name })
+		if renamed || slices.Contains(n.Entry.Names, name) {
 			about = append(about, name)
 		}
 	}
 	return about
 }
 
-func (n noted) hint(name string) string {
-	source := fmt.Sprintf("%s %s, %s", n.of, n.shown.Version, n.shown.Place)
-	for _, x := range n.entry.Renames {
+func hint(n worknotes.Noted, name string) string {
+	source := fmt.Sprintf("%s %s, %s", n.Of, n.Shown.Version, n.Shown.Place)
+	for _, x := range n.Entry.Renames {
 		if x.Old == name {
 			return fmt.Sprintf("`%s` goes on as `%s` (%s)", name, x.New, source)
 		}
 	}
-	text := n.entry.Text
+	text := strings.TrimSuffix(n.Entry.Text, ".")
 	if runes := []rune(text); len(runes) > 160 {
 		text = string(runes[:160]) + "…"
 	}
@@ -130,10 +134,10 @@ func (n noted) hint(name string) string {
 }
 
 var (
-	quotedText = lazyregexp.New("[`'\"‘“]([A-Za-z_@$][\\w$@./:-]{1,80})['`\"’”]")
+	quotedText = lazyregexp.New("[`'\"‘“](\\.{0,2}/?[A-Za-z_@$][\\w$@./:-]{1,80})['`\"’”]")
 	// What tools say of a name that they do not find.
 	notFound = lazyregexp.New(
-		`([\w$.]+)(?:\(\.\.\.\))? (?:is not (?:a function|a constructor|defined|exported)|undefined|is gone|was removed|does not exist)|` +
+		`([\w$.]+)(?:\(\.\.\.\))?\)? (?:is not (?:a function|a constructor|defined|exported)|undefined|is gone|was removed|does not exist)|` +
 			`(?i:undefined:|undefined (?:local variable or )?method|cannot find (?:name|symbol|module|package)|no (?:exported ` +
 			`)?(?:member|attribute|method|field|module) named|` +
 			`unknown (?:option|key|property|argument|setting)|unrecognized (?:option|argument)|has no (?:attribute|member|method|` +
@@ -142,9 +146,8 @@ var (
 	nameShaped = lazyregexp.New(`[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+|[A-Za-z_$]*[a-z0-9][A-Z_][\w$]*`)
 )
 
-// mentioned are the names that new failures mention, those in quotes first.
-func mentioned(c *finding.Comparison) (names []string) {
-	var texts []string
+// textsOf are the texts of new failures.
+func textsOf(c *finding.Comparison) (texts []string) {
 	for _, f := range c.NewFindings {
 		if f.Kind == finding.Failure {
 			texts = append(texts, f.Text)
@@ -161,6 +164,12 @@ func mentioned(c *finding.Comparison) (names []string) {
 			texts = append(texts, f.Text)
 		}
 	}
+	return texts
+}
+
+// mentioned are the names that new failures mention, those in quotes first.
+func mentioned(c *finding.Comparison) (names []string) {
+	texts := textsOf(c)
 	add := func(name string) {
 		name = strings.TrimRight(name, ".:")
 		if !notes.Common(name) && !slices.Contains(names, name) && len(names) < 200 {
@@ -187,27 +196,4 @@ func mentioned(c *finding.Comparison) (names []string) {
 		}
 	}
 	return names
-}
-
-// Needs are the runtimes and tools that the notes of legs' major moves ask for, and that no
-// registry states. What cannot be read states nothing.
-func Needs(ctx context.Context, d *desk.Desk, t *tree.Tree, legs []model.Leg) []model.NotedNeed {
-	r := &reader{desk: d.Quiet(), tree: t, result: &model.NotesResult{}}
-	for i := range legs {
-		part := t.Part(legs[i].Component)
-		for _, m := range legs[i].Moves {
-			if part == nil || m.Subject.IsPin() || m.From == "" || m.To == "" {
-				continue
-			}
-			from, err := part.Version(m.From)
-			to, terr := part.Version(m.To)
-			if err != nil || terr != nil || part.Eco.Order().Step(from, to) != version.Major {
-				continue
-			}
-			if err := r.read(ctx, target{part, m.Name, m.Key(), m.Subject, m.From, m.To}); err != nil && ctx.Err() != nil {
-				return nil
-			}
-		}
-	}
-	return r.result.Needs
 }

@@ -1,38 +1,12 @@
-package rewrite
+package source
 
 import (
-	"fmt"
 	"path"
 	"strings"
 
-	"bellwether/internal/core/keys"
 	"bellwether/internal/core/lazyregexp"
 	"bellwether/internal/core/lex"
-	"bellwether/internal/core/rewrite/source"
 )
-
-// broken tells what a rewrite would break: configuration that can be read no more, or brackets
-// that have no partner any more. It is empty for nothing.
-func broken(before, after *source.File) string {
-	if _, isConfig := keys.FormatOf(before.Name); isConfig {
-		if _, err := before.Config(); err == nil {
-			if _, err := after.Config(); err != nil {
-				return "the file could not be read any more (" + err.Error() + "); it is left as it is"
-			}
-		}
-		return ""
-	}
-	if before.Lang == nil {
-		return ""
-	}
-	a, b := before.Loose(), after.Loose()
-	for c, n := range b {
-		if n > a[c] {
-			return fmt.Sprintf("a %q would have no partner; it is left as it is", c)
-		}
-	}
-	return ""
-}
 
 var (
 	// What says so at any place of the beginning, and what does in the first lines alone: further down it may be about
@@ -42,8 +16,8 @@ var (
 	minified = lazyregexp.New(`(?i)[.-]min\.(js|css|mjs|cjs)$|\.bundle\.js$|\.map$`)
 )
 
-// Foreign are folders of what others wrote.
-var Foreign = []string{"vendor", "node_modules", "third_party", "bower_components", "dist", ".git", ".bellwether"}
+// foreign are folders of what others wrote.
+var foreign = []string{"vendor", "node_modules", "third_party", "bower_components", "dist", ".git", ".bellwether"}
 
 // Ours tells whether a text is a file of Bellwether's own: rules must not rewrite the books that
 // they stand in.
@@ -51,24 +25,11 @@ func Ours(text string) bool { return ownSchema.MatchString(text[:min(len(text), 
 
 var ownSchema = lazyregexp.New(`(?m)^schema: bellwether/`)
 
-// firstLines are the first few lines of a text.
-func firstLines(text string, n int) string {
-	at := 0
-	for range n {
-		next := strings.IndexByte(text[at:], '\n')
-		if next < 0 {
-			return text
-		}
-		at += next + 1
-	}
-	return text[:at]
-}
-
-// generated tells why a file is left alone as something that a program made; empty for one that
+// Generated tells why a file is left alone as something that a program made; empty for one that
 // is not.
-func generated(name, text string) string {
+func Generated(name, text string) string {
 	for folder := range strings.SplitSeq(path.Dir(name), "/") {
-		for _, f := range Foreign {
+		for _, f := range foreign {
 			if folder == f {
 				return "it lies in " + folder + ", which is not the project's own"
 			}
@@ -82,4 +43,17 @@ func generated(name, text string) string {
 		return "it is minified"
 	}
 	return ""
+}
+
+// firstLines are the first few lines of a text.
+func firstLines(text string, n int) string {
+	at := 0
+	for range n {
+		next := strings.IndexByte(text[at:], '\n')
+		if next < 0 {
+			return text
+		}
+		at += next + 1
+	}
+	return text[:at]
 }

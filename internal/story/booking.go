@@ -1,4 +1,4 @@
-package cli
+package story
 
 import (
 	"errors"
@@ -18,10 +18,10 @@ var bookingWish = world.Request{To: []string{"gantline@~> 8.0", "wakelog@main"},
 
 // booking is the second part of the demo, about gems: a framework whose history gem is ready only on a
 // branch. Without Ruby it says what it leaves out.
-func (d *demoStory) booking(s *runningStandIn) error {
+func (d *telling) booking(s *Registries) error {
 	for _, tool := range [][]string{{"ruby", "--version"}, {"bundle", "--version"}} {
 		if _, err := run.Output(d.ctx, tool...); err != nil {
-			fmt.Fprintf(d.stdout, "\nThe booking office, a project of gems, is left out: %s is not installed.\n", tool[0])
+			fmt.Fprintf(d.w, "\nThe booking office, a project of gems, is left out: %s is not installed.\n", tool[0])
 			return nil
 		}
 	}
@@ -29,28 +29,26 @@ func (d *demoStory) booking(s *runningStandIn) error {
 	b := *d
 	b.dir = filepath.Join(top, "office")
 	b.env = []string{"BUNDLE_USER_HOME=" + filepath.Join(top, "bundler"), "BUNDLE_SILENCE_ROOT_WARNING=1"}
-	if err := b.layOutBooking(s.url+gemPrefix, filepath.Join(top, "wakelog")); err != nil {
+	if err := b.layOutBooking(s.Gems(), filepath.Join(top, "wakelog")); err != nil {
 		return fmt.Errorf("laying the booking office out: %w", err)
 	}
-	chapters := []func() error{
+	err := inOrder(
 		b.look,
 		b.noWay(
 			"The framework's next major: no gem goes down to where an older release would take it",
 			world.Request{To: bookingWish.To[:1]},
 		),
 		b.bookingRoute, b.bookingLegs, b.end,
+	)
+	if err != nil {
+		return err
 	}
-	for _, chapter := range chapters {
-		if err := chapter(); err != nil {
-			return err
-		}
-	}
-	fmt.Fprintf(d.stdout, "\nThe booking office is in %s.\n", b.dir)
+	fmt.Fprintf(d.w, "\nThe booking office is in %s.\n", b.dir)
 	return nil
 }
 
 // layOutBooking lays the booking office out, and the repository of a gem that is not released yet.
-func (d *demoStory) layOutBooking(server, source string) error {
+func (d *telling) layOutBooking(server, source string) error {
 	if err := demo.LayOutBooking(d.dir, source, server); err != nil {
 		return err
 	}
@@ -61,7 +59,7 @@ func (d *demoStory) layOutBooking(server, source string) error {
 	return err
 }
 
-func (d *demoStory) bookingRoute() error {
+func (d *telling) bookingRoute() error {
 	d.chapter(
 		"Take the history gem from its branch meanwhile: a route",
 		fmt.Sprintf("bellwether route --to '%s' --to %s --reach minor", bookingWish.To[0], bookingWish.To[1]),
@@ -78,7 +76,7 @@ func (d *demoStory) bookingRoute() error {
 }
 
 // bookingLegs carries the route out. The start cannot be installed, since a locked gem was taken back.
-func (d *demoStory) bookingLegs() error {
+func (d *telling) bookingLegs() error {
 	d.chapter(
 		"A locked gem was taken back, so that the start is red: carry it out from there",
 		"bellwether advance --all --from-red",

@@ -1,4 +1,5 @@
-package carry
+// Package standing tells where a project is on its route, and what is to be tried by hand.
+package standing
 
 import (
 	"context"
@@ -53,7 +54,7 @@ func status(d *desk.Desk, k *kept.Store, file *kept.Route, j *kept.Journey) (*ou
 		r := output.OfLeg(leg)
 		r.Status = "waiting"
 		if record := j.Find(l.ID); record != nil {
-			r.Status, r.Commit = stateOfLeg(k, record), record.Commit
+			r.Status, r.Commit, r.Unverified = stateOfLeg(k, record), record.Commit, record.Unverified
 		} else if l == next {
 			r.Status = "next"
 		}

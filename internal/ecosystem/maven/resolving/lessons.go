@@ -1,0 +1,73 @@
+package resolving
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"bellwether/internal/core/flat"
+	"bellwether/internal/core/mediate"
+	"bellwether/internal/core/version"
+)
+
+// maxLessons is how many times trees may show that releases do not go together, before that is told as it is.
+const maxLessons = 60
+
+// lesson is that releases which the project states do not go together: below them, no version of a package does what all ask for.
+type lesson struct {
+	parts []mediate.Module
+	why   string
+}
+
+// learn takes a lesson of a conflict in a tree; false where nothing that can move has part in it.
+func (x *index) learn(c *mediate.Conflict) bool {
+	l := lesson{}
+	var asks []string
+	for _, s := range c.Asked {
+		asks = append(asks, s.By()+" asks for "+s.Wants)
+		way := s.Way.Modules()
+		if len(way) < 2 || !x.component.Declares(way[1].Name) || slices.Contains(l.parts, way[1]) {
+			continue
+		}
+		l.parts = append(l.parts, way[1])
+	}
+	l.why = fmt.Sprintf("of %s, %s", c.Name, strings.Join(asks, ", and "))
+	known := slices.ContainsFunc(x.lessons, func(o lesson) bool { return slices.Equal(o.parts, l.parts) })
+	if len(l.parts) == 0 || known {
+		return false
+	}
+	x.lessons = append(slices.Clip(x.lessons), l)
+	return true
+}
+
+// learned are the needs that lessons make of a release: one of the others is another one.
+func (x index) learned(k flat.Key, release string) (needs []flat.Need) {
+	for _, l := range x.lessons {
+		if !slices.Contains(l.parts, mediate.Module{Name: k.Name, Version: release}) {
+			continue
+		}
+		need := flat.Need{Sense: flat.IfPresent, About: k.Name}
+		var others []string
+		for _, part := range l.parts {
+			if part.Name == k.Name {
+				continue
+			}
+			others = append(others, part.Name+" other than "+part.Version)
+			for _, q := range x.component.Find(part.Name) {
+				if q.Fixed == "" {
+					need.Options = append(need.Options, flat.Option{
+						Key: x.key(q), Allows: func(v version.Version) bool { return v.String() != part.Version },
+					})
+				}
+			}
+		}
+		if need.Text = strings.Join(others, ", or ") + " (" + l.why + ")"; len(others) == 0 {
+			need.Text = "what cannot be had: " + l.why
+		}
+		if len(need.Options) == 0 {
+			need.Sense = 0
+		}
+		needs = append(needs, need)
+	}
+	return needs
+}

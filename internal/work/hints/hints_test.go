@@ -1,0 +1,43 @@
+package hints
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"bellwether/internal/core/finding"
+	"bellwether/internal/core/model"
+)
+
+// TestMentioned finds the names in what runtimes, bundlers and compilers say of what is missing.
+func TestMentioned(t *testing.T) {
+	for text, want := range map[string]string{
+		"TypeError: (0, x.useRouteMatch) is not a function":                          "useRouteMatch",
+		"TypeError: quay__WEBPACK_IMPORTED_MODULE_0__.createBoard is not a function": "createBoard",
+		"undefined: quay.Read": "Read",
+		"error: cannot find symbol\n  symbol:   method openPier()": "openPier",
+		"Module not found: Error: Can't resolve './lib/deep'":      "./lib/deep",
+		"ReferenceError: openPier is not defined":                  "openPier",
+	} {
+		got := mentioned(&finding.Comparison{NewlyFailing: []finding.Test{{Message: text}}})
+		assert.Contains(t, got, want, text)
+	}
+}
+
+// TestClosed tells of subpaths that a package of the leg exports no more, as runtimes and bundlers say it.
+func TestClosed(t *testing.T) {
+	leg := &model.Leg{Moves: []model.Move{{Name: "quay", From: "1.0.0", To: "2.0.0"}, {Name: "@pier/quay", From: "1.0.0", To: "2.0.0"}}}
+	for text, want := range map[string]string{
+		`Package subpath './lib/x' is not defined by "exports" in /n/node_modules/quay/package.json`: "quay 2.0.0 exports no ./lib/x",
+		`Package path ./lib/x is not exported from package /n/node_modules/@pier/quay (see exports)`: "@pier/quay 2.0.0 exports no ./lib/x",
+		`Missing "./lib/x" specifier in "quay" package`:                                              "quay 2.0.0 exports no ./lib/x",
+		`Package subpath './y' is not defined by "exports" in /p/node_modules/other/package.json`:    "",
+	} {
+		got := closed(&finding.Comparison{NewlyFailing: []finding.Test{{Message: text}}}, leg)
+		if want == "" {
+			assert.Empty(t, got, text)
+		} else if assert.Len(t, got, 1, text) {
+			assert.Contains(t, got[0], want)
+		}
+	}
+}
