@@ -138,10 +138,11 @@ type Double struct {
 	For     []string // the requirements that it came in for, by their names
 }
 
-// Cure is a release of a package that does without what a state takes from its present one.
+// Cure is a release of a package with which what a state would break is whole again.
 type Cure struct {
 	Name string
 	To   string
+	Why  string // what it has, or does without, a clause
 }
 
 // Hollow is a requirement whose release has nothing in it any more.

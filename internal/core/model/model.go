@@ -79,6 +79,7 @@ type Requirement struct {
 	Subject  Subject
 	Name     string         // what the manifest calls it; differs from Subject.Name for an alias
 	Group    string         // the manifest's own word: "dependencies", "devDependencies"
+	Role     Role           // what it is there for
 	When     condition.Expr // when it counts; nil for always
 	Range    string         // as it counts: without an alias prefix
 	Site     Site           // where Range stands
@@ -91,6 +92,16 @@ type Requirement struct {
 	// Development is that who uses the project does not get it.
 	Development bool
 }
+
+// Role is what a declaration is there for.
+type Role int
+
+// The roles of declarations.
+const (
+	Requires Role = iota // a package is to be there, at some version
+	Imports              // what another file says holds here as well: a parent, a list of versions
+	Follows              // a package is to be there, at the version that a parent or a list states
+)
 
 // PinKinds are the kinds of subjects that are no packages.
 var PinKinds = []string{"runtime", "tool", "platform", "image"}

@@ -69,7 +69,8 @@ func (r *planner) uniting(goal contract.Goal, d contract.Double) (ways []uniter)
 }
 
 // cured moves along what a state would break: a package that refers to something that is gone compiles, and fails when it runs. It
-// goes to a release that no longer refers to that. If it cannot, the state stays as it was, and tells of it.
+// goes to a release that no longer refers to that, or what others refer to goes to a release that has it. If that cannot be, the
+// state stays as it was, and tells of it.
 func (r *planner) cured(goal contract.Goal, state *contract.State, along map[string]string) (contract.Goal, *contract.State, error) {
 	for _, c := range state.Cures {
 		for _, s := range r.named(c.Name) {
@@ -91,7 +92,7 @@ func (r *planner) cured(goal contract.Goal, state *contract.State, along map[str
 				return goal, state, err
 			}
 			if len(next.Cures) < len(state.Cures) {
-				along[s.Name] = "refers to what is gone after this leg, and no longer does at " + c.To
+				along[s.Name] = c.Why
 				return r.cured(more, next, along)
 			}
 		}

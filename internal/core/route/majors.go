@@ -178,6 +178,9 @@ func (r *planner) passes(s *Subject) string {
 			return other.String() + " goes with it step by step"
 		}
 	}
+	if s.Carries {
+		return "others take their versions from it"
+	}
 	if r.Stepwise {
 		return "no major is to be skipped"
 	}
@@ -225,7 +228,7 @@ func (r *planner) rest() error {
 		if !r.climbs(s) || slices.Contains(used, s.Name) && !r.loose(s) || together[s] {
 			continue
 		}
-		if s.Stepwise != "" || r.Stepwise {
+		if s.Stepwise != "" || s.Carries || r.Stepwise {
 			if err := r.climb(s); err != nil {
 				return err
 			}
@@ -262,7 +265,7 @@ func (s *Subject) newerLines() []version.Version {
 // and where nothing has to go along, it goes to the newest at once.
 func (r *planner) climb(s *Subject) error {
 	lines := s.newerLines()
-	if len(lines) > 1 && s.Stepwise == "" && !r.Stepwise && r.wantedNow(s) <= fewWant {
+	if len(lines) > 1 && s.Stepwise == "" && !s.Carries && !r.Stepwise && r.wantedNow(s) <= fewWant {
 		alone, err := r.goesAlone(s, lines[len(lines)-1])
 		if err != nil {
 			return err

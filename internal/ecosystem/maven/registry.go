@@ -60,7 +60,7 @@ func (r *registries) Copies(ctx context.Context, c *model.Component, name string
 
 // Stated is the version of a package that a parent or an imported list states for the project.
 func (r *registries) Stated(ctx context.Context, c *model.Component, name string) (version, goesOn string, err error) {
-	elsewhere := func(q model.Requirement) bool { return q.Fixed == project.ManagedElsewhere }
+	elsewhere := func(q model.Requirement) bool { return q.Role == model.Follows }
 	at, named := mavenrepo.Read(name)
 	found := c.Find(name)
 	if !named || len(found) == 0 || slices.ContainsFunc(found, func(q model.Requirement) bool { return !elsewhere(q) }) {

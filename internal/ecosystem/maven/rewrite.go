@@ -38,13 +38,14 @@ func (Ecosystem) Rewrite(c *model.Component, changes []contract.Change, override
 			splices[file] = append(splices[file], add)
 			continue
 		}
+		// What takes its version from a parent or a list takes none under another name.
+		alone := !slices.ContainsFunc(c.Find(change.Old), func(q model.Requirement) bool { return q.Role != model.Follows })
 		for _, e := range p.Poms {
 			for _, d := range e.Named(change.Old) {
-				switch {
-				case change.New == "":
+				if change.New == "" {
 					splices[e.File] = append(splices[e.File], pom.Dropped(e.Pom, d.At))
-				default:
-					splices[e.File] = append(splices[e.File], e.Become(d, to, change.Range)...)
+				} else {
+					splices[e.File] = append(splices[e.File], e.Become(d, to, change.Range, alone)...)
 				}
 			}
 		}

@@ -295,7 +295,7 @@ func (p *planner) routePart(
 	if err := checkWishes(part, plan); err != nil {
 		return nil, nil, err
 	}
-	if err := subjects.ApplyBooks(ctx, p.desk, p.tree, p.shelf, part, plan, wishes); err != nil {
+	if err := subjects.ApplyBooks(ctx, p.desk, p.tree, p.shelf, w, plan, wishes); err != nil {
 		return nil, nil, err
 	}
 	if opt.Reach == world.ReachFix {

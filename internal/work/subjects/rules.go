@@ -21,7 +21,7 @@ import (
 // ApplyBooks puts what the compat books on a shelf say of a component's packages into its
 // plan: what holds in every state, families, and what skips no major.
 func ApplyBooks(
-	ctx context.Context, d *desk.Desk, t *tree.Tree, books *shelf.Shelf, part *tree.Part, plan *route.Plan, renames []world.Destination,
+	ctx context.Context, d *desk.Desk, t *tree.Tree, books *shelf.Shelf, w *world.World, plan *route.Plan, renames []world.Destination,
 ) error {
 	places, err := t.Places()
 	if err != nil {
@@ -31,7 +31,7 @@ func ApplyBooks(
 	if err != nil {
 		return err
 	}
-	b := &bookApplier{part: part, world: packages.World(), plan: plan}
+	b := &bookApplier{part: w.Part, registry: w.Registry, world: packages.World(), plan: plan}
 	places.Add(b.world)
 	for _, r := range books.Rules {
 		if r.Foreign != "" {
@@ -49,7 +49,9 @@ func ApplyBooks(
 		case compat.Together:
 			b.together(r)
 		case compat.Replaced:
-			b.replaced(r, renames)
+			if err := b.replaced(ctx, r, renames); err != nil {
+				return err
+			}
 		case compat.Restored:
 			b.restored(r)
 		case compat.Stepwise:
@@ -75,15 +77,16 @@ func Rules(ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World) ([]c
 	if plan.Subjects, err = Of(ctx, t, w, plan, nil); err != nil {
 		return nil, err
 	}
-	err = ApplyBooks(ctx, d, t, s, w.Part, plan, nil)
+	err = ApplyBooks(ctx, d, t, s, w, plan, nil)
 	return plan.Rules, err
 }
 
 // bookApplier turns rules into those of a plan.
 type bookApplier struct {
-	part  *tree.Part
-	world compat.World // packages and what is stated, as things are
-	plan  *route.Plan
+	part     *tree.Part
+	registry ecosystem.Registry
+	world    compat.World // packages and what is stated, as things are
+	plan     *route.Plan
 }
 
 // subjects are the requirements on a subject that move, those of one name alone: an alias is another one.
@@ -162,34 +165,54 @@ func (b *bookApplier) put(rule contract.Rule) {
 	b.plan.Rules = append(b.plan.Rules, rule)
 }
 
-// replaced lets a requirement go on under its new name, where that is asked for
-// or majors may move.
-func (b *bookApplier) replaced(r *compat.Rule, renames []world.Destination) {
+// replaced lets a requirement go on under its new name, where that is asked for or majors may move.
+func (b *bookApplier) replaced(ctx context.Context, r *compat.Rule, renames []world.Destination) error {
+	if _, ok := b.part.Eco.(ecosystem.Rewriter); !ok || r.New.Kind != b.part.Type {
+		return nil
+	}
 	all := b.subjects(r.Old)
-	if _, ok := b.part.Eco.(ecosystem.Rewriter); !ok || len(all) == 0 || r.New.Kind != b.part.Type {
-		return
-	}
-	s := all[0]
-	if s.At == nil || slices.ContainsFunc(all, func(s *route.Subject) bool { return s.Held }) {
-		return
-	}
-	if b.part.Declares(r.New.Name) {
+	switch {
+	case len(all) == 0:
+		return b.replacedElsewhere(ctx, r, renames)
+	case all[0].At == nil || slices.ContainsFunc(all, func(s *route.Subject) bool { return s.Held }):
+	case b.part.Declares(r.New.Name):
 		if b.plan.Within == nil {
 			b.plan.Within = map[string]string{}
 		}
-		b.plan.Within[nameOf(s)] = r.New.Name
-		return
-	}
-	if len(all) > 1 {
+		b.plan.Within[nameOf(all[0])] = r.New.Name
+	case len(all) > 1:
+		name := nameOf(all[0])
 		b.plan.Told = append(b.plan.Told, fmt.Sprintf(
-			"%s stays, and does not become %s: it is declared at several versions; --to %s@RANGE brings them together",
-			nameOf(s), r.New.Name, nameOf(s),
+			"%s stays, and does not become %s: it is declared at several versions; --to %s@RANGE brings them together", name, r.New.Name, name,
 		))
-		return
+	default:
+		b.becomes(r, contract.Change{Old: nameOf(all[0])}, all[0].At, renames)
 	}
-	c := contract.Change{
-		Old: nameOf(s), New: r.New.Name, Range: r.Becomes(s.At), Why: fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID),
+	return nil
+}
+
+// replacedElsewhere is the same for a requirement that takes its version from elsewhere: it states its version itself under the new
+// name, before anything else moves, so that what it took the version from need not have the old name any more.
+func (b *bookApplier) replacedElsewhere(ctx context.Context, r *compat.Rule, renames []world.Destination) error {
+	stater, ok := b.registry.(ecosystem.Stater)
+	if !ok || !b.part.Declares(r.Old.Name) || b.part.Declares(r.New.Name) {
+		return nil
 	}
+	text, _, err := stater.Stated(ctx, b.part.Component, r.Old.Name)
+	if err != nil || text == "" {
+		return err
+	}
+	at, err := b.part.Eco.Order().Parse(text)
+	if err != nil {
+		return nil // what cannot be compared is in no range of the rule
+	}
+	b.becomes(r, contract.Change{Old: r.Old.Name, First: true}, at, renames)
+	return nil
+}
+
+// becomes puts a change of a name into the plan: as one to make, or as one that is possible.
+func (b *bookApplier) becomes(r *compat.Rule, c contract.Change, at version.Version, renames []world.Destination) {
+	c.New, c.Range, c.Why = r.New.Name, r.Becomes(at), fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID)
 	asked := b.plan.Reach == version.Major
 	for _, d := range renames {
 		if d.Name == c.New {

@@ -21,6 +21,10 @@ import (
 	"bellwether/internal/work/world"
 )
 
+// manyFollow is how many requirements take their versions from elsewhere where a parent or a list of versions is a framework, and
+// goes through its majors one by one.
+const manyFollow = 3
+
 // Of are the direct requirements that can move: each name once, or each of its declarations where they are at several
 // versions or something is asked of one of them.
 func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hold []string) ([]*route.Subject, error) {
@@ -81,6 +85,12 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 	var subjects []*route.Subject
 	taken := map[string]bool{}
 	order := part.Eco.Order()
+	following := 0
+	for _, r := range part.Requirements {
+		if r.Role == model.Follows {
+			following++
+		}
+	}
 	places, _ := t.Places() // what cannot be read is told when it is asked for
 	for i, r := range part.Requirements {
 		key := keys(r)
@@ -92,6 +102,7 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		s := &route.Subject{
 			Name: key, Held: slices.ContainsFunc(hold, held),
 			Previews: slices.Contains(plan.Previews, r.Name), Family: family(r.Name), Runtime: r.Subject.Kind == "runtime",
+			Carries:     r.Role == model.Imports && following >= manyFollow,
 			Development: !slices.ContainsFunc(part.Requirements, func(o model.Requirement) bool { return keys(o) == key && !o.Development }),
 		}
 		s.Stated = r.Range

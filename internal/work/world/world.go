@@ -65,7 +65,9 @@ func (w *World) Solve(ctx context.Context, goal contract.Goal) (*contract.State,
 			s.Moves = append(s.Moves, *m)
 			continue
 		}
-		w.say(change, s)
+		if err := w.say(ctx, change, s); err != nil {
+			return nil, err
+		}
 	}
 	return s, w.uncrossed(goal, s)
 }
@@ -88,7 +90,7 @@ func (w *World) stating(ctx context.Context, change contract.Change) (*model.Mov
 }
 
 // say tells a change of the manifest as moves of what it is about.
-func (w *World) say(change contract.Change, s *contract.State) {
+func (w *World) say(ctx context.Context, change contract.Change, s *contract.State) error {
 	old := w.Part.Find(change.Old)
 	if subject, is := w.Part.SubjectOf(change.Old); is && change.New != change.Old { // that it goes is said as a move, or as what it becomes
 		s.Carried = slices.DeleteFunc(s.Carried, func(m model.Move) bool { return m.Subject == subject && m.To == "" })
@@ -101,7 +103,7 @@ func (w *World) say(change contract.Change, s *contract.State) {
 				s.Moves = append(s.Moves, model.Move{Subject: r.Subject, Name: change.Old, From: r.Locked, Because: change.Why}.At(key))
 			}
 		}
-		return
+		return nil
 	}
 	for i := range s.Moves {
 		m := &s.Moves[i]
@@ -119,7 +121,14 @@ func (w *World) say(change contract.Change, s *contract.State) {
 			}
 		}
 		m.Subject, m.Name, m.Becomes, m.From = was.Subject, change.Old, change.New, was.Locked
+		if stater, ok := w.Registry.(ecosystem.Stater); ok && m.From == "" {
+			var err error
+			if m.From, _, err = stater.Stated(ctx, w.Part.Component, change.Old); err != nil {
+				return err
+			}
+		}
 	}
+	return nil
 }
 
 // uncrossed refuses a state in which a package that is declared at several versions changes at a place that nobody spoke of.

@@ -64,17 +64,15 @@ func (l *Loss) in(ctx context.Context, r *registry.Registry, old, t graph.Tree) 
 	stays := func(by string) bool { return by == own.Name || slices.Contains(there, by) }
 	renamed := slices.DeleteFunc(slices.Clone(missing), func(m linkage.Missing) bool { return m.Former == "" })
 	missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.Former != "" })
+	imports, imported := importing(r, t.Of.File, then, now)
+	missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.By == own.Name && imported[unitOf(m.What)] })
 	sentences := told(missing, stays, func(by string) string {
 		text, cure := wayOut(ctx, r, t, by, missing)
-		if cure.To != "" && !slices.Contains(l.Cures, cure) {
-			l.Cures = append(l.Cures, cure)
-		}
+		l.cure(cure)
 		return text
 	})
-	sentences = append(sentences, toldRenamed(ctx, r, t, now, renamed)...)
-	if len(own.Units) == 0 { // else the classes tell it
-		sentences = append(sentences, importing(r, t.Of.File, then, now)...)
-	}
+	sentences = append(sentences, toldRenamed(ctx, r, t, now, renamed, l.cure)...)
+	sentences = append(sentences, imports...)
 	for _, text := range sentences {
 		if !slices.Contains(l.Told, text) {
 			l.Told = append(l.Told, text)
@@ -86,6 +84,19 @@ func (l *Loss) in(ctx context.Context, r *registry.Registry, old, t graph.Tree) 
 		}
 	}
 	return nil
+}
+
+// cure adds what helps, if anything does.
+func (l *Loss) cure(c contract.Cure) {
+	if c.To != "" && !slices.Contains(l.Cures, c) {
+		l.Cures = append(l.Cures, c)
+	}
+}
+
+// unitOf is the class of a class or member.
+func unitOf(what string) string {
+	unit, _, _ := strings.Cut(what, ".")
+	return unit
 }
 
 // hollow are the packages whose archives lose all of their classes, and these are nowhere else.
@@ -216,7 +227,9 @@ func wayOut(
 						break
 					}
 				}
-				cure = contract.Cure{Name: w.Coords.String(), To: nearest}
+				cure = contract.Cure{
+					Name: w.Coords.String(), To: nearest, Why: "refers to what is gone after this leg, and no longer does at " + nearest,
+				}
 				if nearest == newest {
 					return "; its newest release, " + newest + ", does not", cure
 				}

@@ -14,8 +14,8 @@ import (
 	"bellwether/internal/ecosystem/maven/registry"
 )
 
-// imported is the form of an import in Java, Kotlin and Groovy.
-var imported = lazyregexp.New(`(?m)^[ \t]*import[ \t]+(?:static[ \t]+)?(?P<name>[A-Za-z_][\w.]*\w)(?P<all>\.\*)?`)
+// importLine is the form of an import in Java, Kotlin and Groovy.
+var importLine = lazyregexp.New(`(?m)^[ \t]*import[ \t]+(?:static[ \t]+)?(?P<name>[A-Za-z_][\w.]*\w)(?P<all>\.\*)?`)
 
 // maxSource bounds a source file that is read, in bytes, and maxSources how many.
 const (
@@ -24,12 +24,13 @@ const (
 )
 
 // importing says what a module's own sources import that archives had and that none has any more, and where a class of the same name
-// is now. Of each package of classes it is one sentence.
-func importing(r *registry.Registry, file string, then, now []linkage.Archive) (all []string) {
+// is now. Of each package of classes it is one sentence. Imported are the classes that it speaks of.
+func importing(r *registry.Registry, file string, then, now []linkage.Archive) (all []string, imported map[string]bool) {
 	gone := goneUnits(then, now)
 	if len(gone) == 0 {
-		return nil
+		return nil, nil
 	}
+	imported = map[string]bool{}
 	left := map[string]bool{} // packages of which there still are classes
 	for _, a := range now {
 		for _, u := range a.Units {
@@ -43,7 +44,7 @@ func importing(r *registry.Registry, file string, then, now []linkage.Archive) (
 	uses := map[string]*use{} // by the package that is imported from
 	var order []string
 	eachSource(r, file, func(name string, src []byte) {
-		for _, m := range imported.FindAllSubmatchIndex(src, -1) {
+		for _, m := range importLine.FindAllSubmatchIndex(src, -1) {
 			unit := strings.ReplaceAll(string(src[m[2]:m[3]]), ".", "/")
 			missing := goneAt(gone, unit)
 			if all := m[4] >= 0; all && gone[unit] == "" { // of a package
@@ -58,6 +59,7 @@ func importing(r *registry.Registry, file string, then, now []linkage.Archive) (
 				order = append(order, pkg)
 			}
 			u := uses[pkg]
+			imported[missing] = true
 			if !slices.Contains(u.names, missing) {
 				u.names = append(u.names, missing)
 			}
@@ -77,7 +79,7 @@ func importing(r *registry.Registry, file string, then, now []linkage.Archive) (
 		}
 		all = append(all, text)
 	}
-	return all
+	return all, imported
 }
 
 // goneUnits are the classes that archives had and no archive has, with who had them.

@@ -22,14 +22,14 @@ func (e *Effective) Named(name string) (all []*Dependency) {
 }
 
 // Become gives a statement other coordinates, and where it stated a version another one. One that keeps its coordinates is to state
-// its version, also where it did not.
-func (e *Effective) Become(d *Dependency, to mavenrepo.Coordinates, rng string) (splices []model.Splice) {
+// its version, also where it did not, and so is another one if nothing else states it.
+func (e *Effective) Become(d *Dependency, to mavenrepo.Coordinates, rng string, alone bool) (splices []model.Splice) {
 	for name, text := range map[string]string{"groupId": to.Group, "artifactId": to.Artifact, "version": rng} {
 		part := d.At.Child(name)
 		switch {
 		case part != nil && text != "":
 			splices = append(splices, Spliced(e.Pom, part.Site.Start, part.Site.End, xmldoc.Escaped(text)))
-		case part == nil && name == "version" && text != "" && e.CoordsOf(d) == to:
+		case part == nil && name == "version" && text != "" && (alone || e.CoordsOf(d) == to):
 			artifact := d.At.Child("artifactId")
 			between := IndentAt(e.Pom.Src, artifact.Start)
 			if between != "" {

@@ -115,7 +115,9 @@ func (p *Project) requirements() (all []model.Requirement) {
 	}
 	for _, e := range p.Poms {
 		if up := e.Parent; up != nil && p.Own[up.Coords] == nil {
-			add(p.requirement(e, "parent", up.Coords, up.Version, 1))
+			q := p.requirement(e, "parent", up.Coords, up.Version, 1)
+			q.Role = model.Imports
+			add(q)
 		}
 		p.stated(e, e.Pom, add)
 		for _, o := range e.Asleep {
@@ -154,17 +156,17 @@ func (p *Project) stated(e *pom.Effective, of *pom.Pom, add func(model.Requireme
 			if p.Own[c] != nil {
 				continue
 			}
-			v, group := d.Version, list.group
-			if d.Scope == "import" {
-				group = "imports"
-			}
+			v := d.Version
 			if v.Text == "" && list.group == "plugins" {
 				continue
 			}
 			if m := e.ByKey[(&pom.Dependency{Coords: c, Kind: d.Kind, Classifier: d.Classifier}).Key()]; v.Text == "" && m != nil {
 				v = m.Version
 			}
-			q := p.requirement(e, group, c, v, d.Line)
+			q := p.requirement(e, list.group, c, v, d.Line)
+			if d.Scope == "import" {
+				q.Group, q.Role = "imports", model.Imports
+			}
 			q.Optional = d.Managing && !p.uses(c)
 			add(q)
 		}
@@ -193,8 +195,8 @@ func (p *Project) uses(c mavenrepo.Coordinates) bool {
 	})
 }
 
-// ManagedElsewhere is why what has no version of its own cannot be moved by itself.
-const ManagedElsewhere = "a parent or an imported list states its version"
+// managedElsewhere is why what has no version of its own cannot be moved by itself.
+const managedElsewhere = "a parent or an imported list states its version"
 
 // requirement is a version that is asked for, with the place that states it.
 func (p *Project) requirement(e *pom.Effective, group string, c mavenrepo.Coordinates, v pom.Value, line int) model.Requirement {
@@ -203,7 +205,7 @@ func (p *Project) requirement(e *pom.Effective, group string, c mavenrepo.Coordi
 		Site: model.Site{File: e.File, Line: line},
 	}
 	if v.Text == "" {
-		q.Fixed = ManagedElsewhere
+		q.Role, q.Fixed = model.Follows, managedElsewhere
 		return q
 	}
 	at, why := e.Stated(v)

@@ -251,23 +251,8 @@ func (x index) ask(ctx context.Context, c mavenrepo.Coordinates, release string,
 	if err != nil {
 		return err
 	}
-	for _, d := range e.Dependencies {
-		one := *d
-		one.Coords = e.CoordsOf(d)
-		scope, text := e.Expand(d.Scope), e.Expand(d.Version.Text)
-		if own := e.ByKey[one.Key()]; own != nil {
-			if text == "" {
-				text = e.Expand(own.Version.Text)
-			}
-			if scope == "" {
-				scope = e.Expand(own.Scope)
-			}
-		}
-		other := one.Coords.String()
-		if one.Key() != other || text == "" || strings.ContainsAny(text, "[($") || !graph.ComesAlong(scope, e.Expand(d.Optional)) {
-			continue
-		}
-		a.add(other, text)
+	for _, one := range graph.Asks(e) {
+		a.add(one.Coords.String(), one.Version)
 	}
 	return nil
 }

@@ -32,7 +32,7 @@ func (x index) unmanaged(ctx context.Context, k flat.Key, release string) (needs
 	}
 	told := map[string]bool{}
 	for _, q := range x.component.Requirements {
-		if q.Fixed != project.ManagedElsewhere || was[q.Name] == nil || is[q.Name] != nil || told[q.Name] {
+		if q.Role != model.Follows || was[q.Name] == nil || is[q.Name] != nil || told[q.Name] {
 			continue
 		}
 		told[q.Name] = true
@@ -55,7 +55,7 @@ func Managed(ctx context.Context, r *registry.Registry, c *model.Component, name
 	p := c.Detail.(*project.Project)
 	for _, q := range c.Requirements {
 		at, ok := mavenrepo.Read(q.Name)
-		if !ok || q.Locked == "" || q.Group != "parent" && q.Group != "imports" {
+		if !ok || q.Locked == "" || q.Role != model.Imports {
 			continue
 		}
 		e, err := r.Finder(p).Of(ctx, r.Repositories(), at, q.Locked, 0)
@@ -72,7 +72,7 @@ func Managed(ctx context.Context, r *registry.Registry, c *model.Component, name
 // managing is the version of a parent or an imported list that the project has; empty for anything else.
 func (x index) managing(k flat.Key) (present string) {
 	for _, q := range x.component.Requirements {
-		if x.key(q) == k && (q.Group == "parent" || q.Group == "imports") {
+		if x.key(q) == k && q.Role == model.Imports {
 			present = q.Locked
 		}
 	}
@@ -92,7 +92,7 @@ func (x index) managed(ctx context.Context, c mavenrepo.Coordinates, release str
 func (x index) managedBesides(ctx context.Context, k flat.Key, name string) (bool, error) {
 	for _, q := range x.component.Requirements {
 		c, ok := mavenrepo.Read(q.Name)
-		if !ok || x.key(q) == k || q.Locked == "" || q.Group != "parent" && q.Group != "imports" {
+		if !ok || x.key(q) == k || q.Locked == "" || q.Role != model.Imports {
 			continue
 		}
 		all, err := x.managed(ctx, c, q.Locked)
