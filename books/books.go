@@ -14,7 +14,7 @@ type Book struct {
 
 // All are the books that ship: the released lines of runtimes first.
 func All() (all []Book) {
-	for _, name := range []string{"runtimes", "java"} {
+	for _, name := range []string{"runtimes", "java", "jakarta"} {
 		src, err := files.ReadFile(name + ".yaml")
 		if err != nil {
 			panic(err) // the names are constants

@@ -33,7 +33,7 @@ func (p *parser) adapt(n *yaml.Node) {
 		}
 	}
 	p.mapping(n, "adapt", fields{
-		"once":        func(n *yaml.Node) { p.conditions(n, &p.now.When) },
+		"once":        p.once,
 		"from":        func(n *yaml.Node) { p.conditions(n, &p.now.From) },
 		"files":       func(n *yaml.Node) { r.Files = p.texts(n) },
 		"except":      func(n *yaml.Node) { r.Except = p.texts(n) },
@@ -272,6 +272,25 @@ func (p *parser) todoBody(n *yaml.Node) rewrite.Body {
 	return b
 }
 
+// once reads the conditions of a repair, or a list of them, any of which will do.
+func (p *parser) once(n *yaml.Node) {
+	if plain(n).Kind != yaml.SequenceNode {
+		p.conditions(n, &p.now.When)
+		return
+	}
+	var ways [][]Condition
+	for _, item := range p.list(plain(n)) {
+		var way []Condition
+		p.conditions(item, &way)
+		ways = append(ways, way)
+	}
+	if len(ways) == 0 {
+		p.wrong(n, "there are no conditions here", "write some as {npm/quayside: \">=4\"}")
+		return
+	}
+	p.now.When, p.now.Or = ways[0], ways[1:]
+}
+
 // Crosses tells whether a repair is for a move: its conditions hold once it is made, and did not
 // before. What else is in effect is asked of the world.
 func (r *Rule) Crosses(before, after World) bool {
@@ -281,8 +300,11 @@ func (r *Rule) Crosses(before, after World) bool {
 	hold := func(w World, all []Condition) bool {
 		return !slices.ContainsFunc(all, func(c Condition) bool { return !w.Holds(c) })
 	}
-	return hold(after, r.When) && !hold(before, r.When) && hold(before, r.From)
+	return hold(before, r.From) && slices.ContainsFunc(r.Ways(), func(way []Condition) bool { return hold(after, way) && !hold(before, way) })
 }
+
+// Ways are the conditions of a rule, and what may hold instead of them.
+func (r *Rule) Ways() [][]Condition { return append([][]Condition{r.When}, r.Or...) }
 
 // With is a world of its own, with other versions of some subjects.
 func (w World) With(others World) World {

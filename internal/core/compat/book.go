@@ -92,6 +92,7 @@ type Rule struct {
 	Versions   []Mapping       // of replaced
 	On         time.Time       // of ends
 	Repair     *rewrite.Rule   // of adapt: once When holds
+	Or         [][]Condition   // of adapt: what may hold instead of When, each of them all
 	From       []Condition     // of adapt: what has to hold before
 	Keys       *KeyList        // of keys
 	// Foreign is a kind of subject that it names and that is not known here:
@@ -132,7 +133,7 @@ func (r *Rule) Becomes(v version.Version) string {
 // Mentions are the subjects that a rule is about, each once.
 func (r *Rule) Mentions() []model.Subject {
 	all := slices.Clone(r.Subjects)
-	for _, c := range slices.Concat(r.When, r.Then) {
+	for _, c := range slices.Concat(slices.Concat(r.Or...), r.When, r.Then) {
 		all = append(all, c.Subject)
 	}
 	if r.Kind == Replaced {

@@ -78,7 +78,7 @@ func (c *checker) plain(r *Rule) bool {
 		return false
 	}
 	fine := true
-	for _, k := range slices.Concat(r.When, r.Then) {
+	for _, k := range slices.Concat(slices.Concat(r.Ways()...), r.Then) {
 		if k.Range != nil && len(version.Bounds(c.orders(k.Subject.Kind), k.Range)) == 0 {
 			c.say(r, "no version at all is in %s", k)
 			fine = false

@@ -33,7 +33,11 @@ func (r *Rule) Says() string {
 		if len(r.When) == 0 {
 			return r.Repair.Says()
 		}
-		return "once " + joined(r.When, " with ") + ", " + r.Repair.Says()
+		var ways []string
+		for _, way := range r.Ways() {
+			ways = append(ways, joined(way, " with "))
+		}
+		return "once " + strings.Join(ways, ", or ") + ", " + r.Repair.Says()
 	case Replaced:
 		return r.Old.String() + " goes on as " + r.New.String()
 	case Restored:

@@ -72,11 +72,15 @@ func (r *planner) uniting(goal contract.Goal, d contract.Double) (ways []uniter)
 // goes to a release that no longer refers to that, or what others refer to goes to a release that has it. If that cannot be, the
 // state stays as it was, and tells of it.
 func (r *planner) cured(goal contract.Goal, state *contract.State, along map[string]string) (contract.Goal, *contract.State, error) {
+	within := r.Reach
+	if r.lead == nil { // a leg about many is one within majors
+		within = min(within, version.Minor)
+	}
 	for _, c := range state.Cures {
 		for _, s := range r.named(c.Name) {
 			to, err := r.Order.Parse(c.To)
 			if err != nil || goal.Leads(s.Name) >= 0 || !r.climbs(s) || to.Compare(s.At) <= 0 ||
-				r.Order.Step(s.At, to) > r.Reach && (r.lead == nil || r.unasked) {
+				r.Order.Step(s.At, to) > within && (r.lead == nil || r.unasked) {
 				continue
 			}
 			more := goal

@@ -60,6 +60,8 @@ type Subject struct {
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string
+	// Again says what it is like under another name, which it goes on under; nil where that says nothing new.
+	Again func(ctx context.Context, s *Subject, name string) error
 }
 
 // String is the subject in sentences: "hawser", "hawser in decks/package.json".

@@ -189,10 +189,13 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 	if goal, state, err = r.single(goal, state, along); err != nil {
 		return false, err
 	}
+	if goal, state, err = r.met(goal, state); err != nil {
+		return false, err
+	}
 	if goal, state, err = r.cured(goal, state, along); err != nil {
 		return false, err
 	}
-	if goal, state, err = r.met(goal, state); err != nil {
+	if goal, state, err = r.met(goal, state); err != nil { // what cures may have needs of its own
 		return false, err
 	}
 	if added := r.restore(state); len(added) > 0 {
@@ -237,7 +240,9 @@ func (r *planner) leg(id, title string, goal contract.Goal, because func(m model
 			if s.At, err = r.Order.Parse(m.To); err != nil {
 				return false, err
 			}
-			r.rename(s, m.Becomes)
+			if err := r.rename(s, m.Becomes); err != nil {
+				return false, err
+			}
 		}
 	}
 	r.legs = append(r.legs, leg)

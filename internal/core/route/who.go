@@ -23,9 +23,9 @@ func (r *planner) several() (names []string) {
 }
 
 // rename follows a subject to the name that it has after a move.
-func (r *planner) rename(s *Subject, name string) {
+func (r *planner) rename(s *Subject, name string) error {
 	if name == "" {
-		return
+		return nil
 	}
 	key := name
 	if place, _ := model.Parted(s.Name); place != "" {
@@ -35,6 +35,10 @@ func (r *planner) rename(s *Subject, name string) {
 		w.Name = key
 	}
 	s.Name = key
+	if s.Again == nil {
+		return nil
+	}
+	return s.Again(r.ctx, s, name)
 }
 
 func (r *planner) subject(key string) *Subject {

@@ -82,6 +82,16 @@ func CheckBook(ctx context.Context, name string) (*output.BookCheck, error) {
 	return check, nil
 }
 
+// present are the conditions of a rule that are about what is here, the first ones for none.
+func present(r *compat.Rule, here func(model.Subject) string) []compat.Condition {
+	for _, way := range r.Ways() {
+		if !slices.ContainsFunc(way, func(c compat.Condition) bool { return here(c.Subject) == "" }) {
+			return way
+		}
+	}
+	return r.When
+}
+
 // applies tells whether a rule applies to a state: "in force", "not yet", "not
 // here" or "never", and why.
 func applies(packages *tree.Packages, places *tree.Places, r *compat.Rule) (status, why string) {
@@ -100,6 +110,7 @@ func applies(packages *tree.Packages, places *tree.Places, r *compat.Rule) (stat
 		}
 		return ""
 	}
+	when := r.When
 	var subjects []model.Subject
 	switch r.Kind {
 	case compat.Together, compat.Stepwise, compat.Branch:
@@ -107,7 +118,8 @@ func applies(packages *tree.Packages, places *tree.Places, r *compat.Rule) (stat
 	case compat.Replaced:
 		subjects = []model.Subject{r.Old}
 	default:
-		for _, c := range r.When {
+		when = present(r, here)
+		for _, c := range when {
 			subjects = append(subjects, c.Subject)
 		}
 	}
@@ -125,7 +137,7 @@ func applies(packages *tree.Packages, places *tree.Places, r *compat.Rule) (stat
 		return "not here", strings.Join(missing, " and ") + " is not in this project"
 	}
 	world := packages.World()
-	for _, c := range r.When {
+	for _, c := range when {
 		if c.Subject.IsPin() {
 			if v := places.Stated(c.Subject); v != nil {
 				world[c.Subject] = []version.Version{v}

@@ -114,34 +114,9 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 			return beside && o.Range != "" && !exact(order, o.Range)
 		})
 		s.Ranged = part.Lockless && r.Locked == "" && s.Admits != nil
-		against, peers := map[string]string{}, map[string][]string{}
-		for _, rel := range known[i] {
-			v, err := order.Parse(rel.Version)
-			if err != nil {
-				continue
-			}
-			s.Releases = append(s.Releases, v)
-			against[rel.Version] = rel.Unfit
-			if lacks := w.Lacks(ctx, rel.Needs, r.Development); lacks != "" {
-				against[rel.Version] = "it needs " + lacks
-			}
-			switch {
-			case rel.Retracted:
-				against[rel.Version] = "its author took it back"
-			case rel.Deprecated != "":
-				against[rel.Version] = "it is deprecated: " + rel.Deprecated
-			}
-			peers[rel.Version] = rel.Peers
-			for _, peer := range rel.Peers {
-				if !slices.Contains(s.Peers, peer) {
-					s.Peers = append(s.Peers, peer)
-				}
-			}
-		}
-		s.PeersAt = func(v version.Version) []string { return peers[v.String()] }
-		s.Shun = func(v version.Version) string {
-			return cmp.Or(against[v.String()], beyondRuntime(part, places, r.Name, v))
-		}
+		d := describer{w, part, places, r.Development}
+		d.describe(ctx, s, r.Name, known[i])
+		s.Again = d.again
 		if r.Locked != "" {
 			if s.At, err = order.Parse(r.Locked); err != nil {
 				return nil, &model.Fault{Doing: "reading the lock", File: part.LockFiles(), Wrong: fmt.Sprintf("%s: %v", r.Name, err)}
@@ -150,6 +125,59 @@ func Of(ctx context.Context, t *tree.Tree, w *world.World, plan *route.Plan, hol
 		subjects = append(subjects, s)
 	}
 	return subjects, nil
+}
+
+// describer says of a subject what its releases are like.
+type describer struct {
+	world       *world.World
+	part        *tree.Part
+	places      *tree.Places
+	development bool
+}
+
+// describe fills in what the releases of a name are like.
+func (d describer) describe(ctx context.Context, s *route.Subject, name string, known []model.Release) {
+	order := d.part.Eco.Order()
+	s.Releases, s.Peers = nil, nil
+	against, peers := map[string]string{}, map[string][]string{}
+	for _, rel := range known {
+		v, err := order.Parse(rel.Version)
+		if err != nil {
+			continue
+		}
+		s.Releases = append(s.Releases, v)
+		against[rel.Version] = rel.Unfit
+		if lacks := d.world.Lacks(ctx, rel.Needs, d.development); lacks != "" {
+			against[rel.Version] = "it needs " + lacks
+		}
+		switch {
+		case rel.Retracted:
+			against[rel.Version] = "its author took it back"
+		case rel.Deprecated != "":
+			against[rel.Version] = "it is deprecated: " + rel.Deprecated
+		}
+		peers[rel.Version] = rel.Peers
+		for _, peer := range rel.Peers {
+			if !slices.Contains(s.Peers, peer) {
+				s.Peers = append(s.Peers, peer)
+			}
+		}
+	}
+	s.PeersAt = func(v version.Version) []string { return peers[v.String()] }
+	s.Shun = func(v version.Version) string {
+		return cmp.Or(against[v.String()], beyondRuntime(d.part, d.places, name, v))
+	}
+}
+
+// again describes a subject that goes on under another name.
+func (d describer) again(ctx context.Context, s *route.Subject, name string) error {
+	known, err := d.world.Registry.Releases(ctx, model.Subject{Kind: d.part.Type, Name: name})
+	if err != nil {
+		return err
+	}
+	d.describe(ctx, s, name, known)
+	s.Stated, s.Admits = "", nil // that was said of the old name
+	return nil
 }
 
 // exact tells whether a range is written as one version.
