@@ -29,6 +29,7 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, leg *mod
 	if len(names)+len(places) == 0 {
 		return nil
 	}
+	hints = foretold(leg, names, places)
 	rules := map[string]model.RepairResult{} // by the names that they are about
 	if p, err := adapt.Preview(ctx, d, t, k, adapt.Options{}); err == nil {
 		hints = append(hints, ruled(p.Result.Rules, places)...)

@@ -24,6 +24,16 @@ func TestMentioned(t *testing.T) {
 	}
 }
 
+// TestForetold holds what fails against what the leg told.
+func TestForetold(t *testing.T) {
+	imports := "src/Quay.java:3, src/Quay.java:14 import old.pier.Board, which pier:quay 1.0 had and nothing has after this leg"
+	refers := "pier:crane 1.0 refers to old.pier.LongRope, which pier:quay 1.0 had and nothing has after this leg"
+	leg := &model.Leg{Notes: []string{imports, refers, "pier:knot gets 1.0, below the 2.0 that pier:quay asks for"}}
+	assert.Equal(t, []string{"told before: " + imports}, foretold(leg, nil, []string{"src/Quay.java:14"}))
+	assert.Empty(t, foretold(leg, []string{"Quay"}, []string{"src/Quay.java:1"}))
+	assert.Equal(t, []string{"told before: " + refers}, foretold(leg, []string{"LongRope"}, nil))
+}
+
 // TestClosed tells of subpaths that a package of the leg exports no more, as runtimes and bundlers say it.
 func TestClosed(t *testing.T) {
 	leg := &model.Leg{Moves: []model.Move{{Name: "quay", From: "1.0.0", To: "2.0.0"}, {Name: "@pier/quay", From: "1.0.0", To: "2.0.0"}}}

@@ -203,6 +203,25 @@ func within(far int) string {
 	return "which the failing file imports"
 }
 
+// foretold are what the leg told before it was carried out, and that is of a place or a name which fails now.
+func foretold(leg *model.Leg, names, places []string) (hints []string) {
+	for _, note := range leg.Notes {
+		words := strings.FieldsFunc(note, func(r rune) bool { return strings.ContainsRune(" ,;", r) })
+		of := func(word string) bool {
+			return slices.Contains(places, word) || slices.ContainsFunc(names, func(name string) bool {
+				return strings.Contains(name, ".") && word == name || len(name) >= longName && strings.HasSuffix(word, "."+name)
+			})
+		}
+		if slices.ContainsFunc(words, of) {
+			hints = append(hints, "told before: "+note)
+		}
+	}
+	return hints
+}
+
+// longName is from how many letters on the last part of a name is enough to know it by.
+const longName = 6
+
 // ruled are what rules say of the very lines that fail.
 func ruled(rules []model.RepairResult, places []string) (hints []string) {
 	for _, r := range rules {

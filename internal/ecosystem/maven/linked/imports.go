@@ -74,7 +74,7 @@ func importing(r *registry.Registry, file string, then, now []linkage.Archive) (
 		}
 		text := fmt.Sprintf("%s %s %s, which %s had and nothing has after this leg",
 			spelling.Few(u.places, shownMissing), does, spelling.Few(spokenAll(u.names), shownMissing), gone[u.names[0]])
-		if at, by := successor(u.names[0], now); at != "" {
+		if at, by := successor(u.names[0], then, now); at != "" {
 			text += fmt.Sprintf("; %s of %s is there", spoken(at), by)
 		}
 		all = append(all, text)
@@ -125,21 +125,34 @@ func goneBelow(gone map[string]string, left map[string]bool, pkg string) (first 
 	return first
 }
 
-// successor is a class that is there under another first name and the same rest, as those of a platform that was renamed; empty for
-// none.
-func successor(unit string, now []linkage.Archive) (name, by string) {
+// successor is a class that is there under another first name and the same rest, as those of a platform that was renamed, or the only
+// new one with the same last name; empty for none.
+func successor(unit string, then, now []linkage.Archive) (name, by string) {
 	_, rest, nested := strings.Cut(unit, "/")
 	if !nested || !strings.Contains(rest, "/") {
 		return "", ""
 	}
+	was := map[string]bool{}
+	for _, a := range then {
+		for _, u := range a.Units {
+			was[u.Name] = true
+		}
+	}
+	moved := 0
 	for _, a := range now {
 		for _, u := range a.Units {
 			if _, other, ok := strings.Cut(u.Name, "/"); ok && other == rest {
 				return u.Name, a.Name
 			}
+			if path.Base(u.Name) == path.Base(unit) && !was[u.Name] {
+				name, by, moved = u.Name, a.Name, moved+1
+			}
 		}
 	}
-	return "", ""
+	if moved != 1 {
+		return "", ""
+	}
+	return name, by
 }
 
 func spokenAll(units []string) (names []string) {
