@@ -199,8 +199,20 @@ func TestRenamed(t *testing.T) {
 		"pier:frame 6 refers to servlet.Call in the place of old.servlet.Call, and to 1 more likewise; nothing has them after this leg; " +
 			"pier:server has them at 10.1",
 	}, s.Notable)
+	assert.Equal(t, []contract.Cure{
+		{Name: "pier:server", To: "10.1", Why: "brings servlet.Call, which others refer to after this leg"},
+	}, s.Cures)
 	_, _, s = moved(t, artifacts, "", []string{"server 9", "frame 5"}, map[string]string{"pier:frame": "6", "pier:server": "10.1"})
 	assert.Empty(t, s.Notable)
+	// The new names may be in what the newer release asks for.
+	apart, err := shorthand.Artifacts("pier:server 9\npier:server 10 pier:server-api:10\npier:server-api 10\npier:frame 5\npier:frame 6\n")
+	require.NoError(t, err)
+	apart["pier/server/9/server-9.jar"], apart["pier/server-api/10/server-api-10.jar"] = nine, ten
+	apart["pier/frame/5/frame-5.jar"], apart["pier/frame/6/frame-6.jar"] = artifacts["pier/frame/5/frame-5.jar"], artifacts["pier/frame/6/frame-6.jar"]
+	_, _, s = moved(t, apart, "", []string{"server 9", "frame 5"}, map[string]string{"pier:frame": "6"})
+	if assert.Len(t, s.Cures, 1) {
+		assert.Equal(t, "10", s.Cures[0].To)
+	}
 }
 
 // TestSources sees that sources are told which import what a leg takes away, with where it went, and what is empty by now.
@@ -243,6 +255,15 @@ func TestSources(t *testing.T) {
 			"old.web.filters.Filter, which pier:servlet 4 had and nothing has after this leg; fresh.web.filters.Filter of pier:servlet 5 is there",
 		"pier:cask 2 has no classes any more, and does not say where they went",
 	}, s.Notable)
+	// A class of the same name that came, and is the only one, is where it went.
+	artifacts["pier/servlet/5/servlet-5.jar"] = filter("fresh.other")
+	_, _, apart := movedWith(t, artifacts, func(dir string) {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "src"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "src", "A.java"), []byte("import old.web.filters.Filter;\n"), 0o644))
+	}, []string{"servlet 4"}, map[string]string{"pier:servlet": "5"})
+	assert.Equal(t, []string{
+		"src/A.java:1 imports old.web.filters.Filter, which pier:servlet 4 had and nothing has after this leg; fresh.other.Filter of pier:servlet 5 is there",
+	}, apart.Notable)
 	require.Len(t, s.Hollow, 1)
 	assert.Equal(t, "pier:cask", s.Hollow[0].Name)
 }
