@@ -134,9 +134,7 @@ func (o Out) Route(r *output.RouteResult) error {
 		if len(l.Moves) > 0 {
 			d.Add(moveGrid(l.Moves), placesOf(l.Moves))
 		}
-		if n := len(l.Carried); n > 0 {
-			d.Add(doc.Line{doc.Faint("  and " + doc.Count(n, "other package", "other packages") + ": " + carriedNames(l.Carried))})
-		}
+		d.Add(carried(l)...)
 		for _, n := range append(slices.Clone(l.Overrides), l.Notes...) {
 			d.Add(doc.Line{doc.Warn("  " + n)})
 		}
@@ -184,6 +182,23 @@ func legHeading(l output.LegResult, several bool) doc.Heading {
 // carriedShown is how many carried packages are named.
 const carriedShown = 6
 
+// carried are the packages that move along in a leg; all that it moves, where it moves nothing that a manifest states.
+func carried(l output.LegResult) []doc.Block {
+	n := len(l.Carried)
+	switch {
+	case n == 0:
+		return nil
+	case len(l.Moves) == 0 && n <= carriedListed:
+		return []doc.Block{moveGrid(l.Carried)}
+	case len(l.Moves) == 0:
+		return []doc.Block{doc.Line{doc.Plain("  %s: %s", doc.Count(n, "package", "packages"), carriedNames(l.Carried))}}
+	}
+	return []doc.Block{doc.Line{doc.Faint("  and " + doc.Count(n, "other package", "other packages") + ": " + carriedNames(l.Carried))}}
+}
+
+// carriedListed is up to how many packages a leg that moves nothing else lists one by one.
+const carriedListed = 20
+
 func carriedNames(moves []output.MoveSummary) string {
 	var names []string
 	for _, m := range moves[:min(len(moves), carriedShown)] {
@@ -209,9 +224,7 @@ func (o Out) Leg(r *finding.LegResult) error {
 	for _, n := range append(slices.Clone(r.Leg.Overrides), r.Leg.Notes...) {
 		d.Add(doc.Line{doc.Warn("  " + n)})
 	}
-	if n := len(r.Leg.Carried); n > 0 {
-		d.Add(doc.Line{doc.Faint("  and " + doc.Count(n, "other package", "other packages") + ": " + carriedNames(r.Leg.Carried))})
-	}
+	d.Add(carried(r.Leg)...)
 	d.Add(doc.Gap{})
 	if len(r.Leg.Repairs) > 0 {
 		d.Add(doc.Heading{Title: "repairs by rules", Note: ""})

@@ -62,10 +62,14 @@ func (l *Leg) Kind() LegKind {
 // Terms are what a leg lays down besides its moves.
 type Terms struct {
 	Overrides []Override `yaml:"overrides,omitempty"`
-	Apart     []string   `yaml:"apart,omitempty"`  // names that members of a workspace may have at versions of their own
-	Dedupe    bool       `yaml:"dedupe,omitempty"` // it leaves as few copies of packages below the requirements as there can be
-	Fixes     bool       `yaml:"fixes,omitempty"`  // it avoids what has known vulnerabilities
+	Apart     []string   `yaml:"apart,omitempty"`    // names that members of a workspace may have at versions of their own
+	Dedupe    bool       `yaml:"dedupe,omitempty"`   // it leaves as few copies of packages below the requirements as there can be
+	Indirect  bool       `yaml:"indirect,omitempty"` // what only the lock has goes to the newest of its major that is asked for
+	Fixes     bool       `yaml:"fixes,omitempty"`    // it avoids what has known vulnerabilities
 }
+
+// Ask tells whether the terms ask something of packages by themselves, without any move.
+func (t Terms) Ask() bool { return len(t.Overrides) > 0 || t.Dedupe || t.Indirect }
 
 // Move is one subject going from one version to another.
 type Move struct {

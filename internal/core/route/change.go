@@ -175,6 +175,22 @@ func (r *planner) override() error {
 	return nil
 }
 
+// indirect makes a leg that takes what only the lock has to the newest of its major that is asked for.
+func (r *planner) indirect() error {
+	if !r.Indirect || r.Reach < version.Minor {
+		return nil
+	}
+	_, err := r.leg(
+		"indirect", "what only the lock has to the newest that is asked for",
+		contract.Goal{Bounds: r.stay(""), Fit: true, Terms: model.Terms{Indirect: true}},
+		func(model.Move) string { return "comes with it" },
+	)
+	if errors.As(err, new(*solve.Conflict)) {
+		return nil // it stays as it is
+	}
+	return err
+}
+
 // dedupe makes a leg that takes out copies of packages which nobody needs.
 func (r *planner) dedupe() error {
 	if !r.Dedupe {

@@ -39,6 +39,7 @@ type Plan struct {
 	Overrides []model.Override
 	Dedupe    bool              // the last leg leaves as few copies of packages as there can be
 	Also      map[string]string // versions that no list of releases has, by name
+	Indirect  bool              // what only the lock has is refreshed, too
 	Apart     []string          // names that members of a workspace may have at versions of their own
 	Previews  []string          // names whose pre-releases may be taken
 	Stated    bool              // what nobody named stays within what manifests state
@@ -139,6 +140,7 @@ func (r *planner) steps() []step {
 			r.byItself(func() error { return r.refresh("refresh", "refresh") }),
 			"before any major, since what is newest within its major is most likely to be ready for the next one",
 		},
+		{r.byItself(r.indirect), "what the manifest asks for has moved, and may ask for others"},
 		{func() error { return r.replace(false) }, "a name changes by itself, so that what breaks is not put down to a newer version"},
 		{func() error { return r.destinations(false) }, "after what could be made ready for it"},
 	}

@@ -131,6 +131,8 @@ func (w *Want) Preference(goal *contract.Goal) []int {
 		compare = w.nearest
 	case w.Unlocked != nil && w.Locked == nil && !newest:
 		compare = w.Unlocked
+	case goal.Indirect && w.Locked != nil && goal.Bound(w.key()).Allow == nil && w.Tendency == Nearest:
+		compare = w.fresher()
 	case newest || w.At < 0 && w.Tendency == Nearest:
 		compare = w.newer
 	case w.Tendency == Lowest:
@@ -148,6 +150,21 @@ func (w *Want) newer(a, b int) int {
 		return d
 	}
 	return b - a
+}
+
+// fresher puts the newest of the line first that is locked, among those against which nothing speaks.
+func (w *Want) fresher() func(a, b int) int {
+	lines, nearer := w.lines(), w.nearer()
+	fresh := func(i int) bool { return i >= w.At && lines[i] == lines[w.At] && !w.bad(i) }
+	return func(a, b int) int {
+		switch {
+		case fresh(a) != fresh(b):
+			return First(fresh(a), fresh(b))
+		case fresh(a):
+			return b - a
+		}
+		return nearer(a, b)
+	}
 }
 
 // lower puts what is locked first, then what is above it upwards, then what is below it

@@ -38,7 +38,7 @@ func (Ecosystem) OSVName() string { return "RubyGems" }
 func (Ecosystem) OSVVersion(text string) string { return text }
 
 // Supports nothing: a gem has one version in all of an application.
-func (Ecosystem) Supports() ecosystem.Support { return ecosystem.Support{} }
+func (Ecosystem) Supports() ecosystem.Support { return ecosystem.Support{Indirect: true} }
 
 // Tools are Ruby and Bundler.
 func (Ecosystem) Tools() [][]string {

@@ -208,7 +208,9 @@ func TestRenamed(t *testing.T) {
 	apart, err := shorthand.Artifacts("pier:server 9\npier:server 10 pier:server-api:10\npier:server-api 10\npier:frame 5\npier:frame 6\n")
 	require.NoError(t, err)
 	apart["pier/server/9/server-9.jar"], apart["pier/server-api/10/server-api-10.jar"] = nine, ten
-	apart["pier/frame/5/frame-5.jar"], apart["pier/frame/6/frame-6.jar"] = artifacts["pier/frame/5/frame-5.jar"], artifacts["pier/frame/6/frame-6.jar"]
+	for _, frame := range []string{"pier/frame/5/frame-5.jar", "pier/frame/6/frame-6.jar"} {
+		apart[frame] = artifacts[frame]
+	}
 	_, _, s = moved(t, apart, "", []string{"server 9", "frame 5"}, map[string]string{"pier:frame": "6"})
 	if assert.Len(t, s.Cures, 1) {
 		assert.Equal(t, "10", s.Cures[0].To)
@@ -262,7 +264,8 @@ func TestSources(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "src", "A.java"), []byte("import old.web.filters.Filter;\n"), 0o644))
 	}, []string{"servlet 4"}, map[string]string{"pier:servlet": "5"})
 	assert.Equal(t, []string{
-		"src/A.java:1 imports old.web.filters.Filter, which pier:servlet 4 had and nothing has after this leg; fresh.other.Filter of pier:servlet 5 is there",
+		"src/A.java:1 imports old.web.filters.Filter, which pier:servlet 4 had and nothing has after this leg; " +
+			"fresh.other.Filter of pier:servlet 5 is there",
 	}, apart.Notable)
 	require.Len(t, s.Hollow, 1)
 	assert.Equal(t, "pier:cask", s.Hollow[0].Name)

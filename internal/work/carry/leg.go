@@ -34,7 +34,7 @@ type movedLeg struct {
 func (a *advance) solve(ctx context.Context) (*movedLeg, error) {
 	moved := &movedLeg{leg: model.Leg{ID: a.leg.ID, Title: a.leg.Title, Component: a.leg.Component}}
 	packages := slices.ContainsFunc(a.leg.Moves, func(m model.Move) bool { return !m.Subject.IsPin() })
-	if packages || len(a.leg.Overrides) > 0 || a.leg.Dedupe {
+	if packages || a.leg.Ask() {
 		if err := a.solvePackages(ctx, moved); err != nil {
 			return nil, err
 		}

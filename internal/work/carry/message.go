@@ -73,6 +73,9 @@ func (l *lines) list(heading string, items []string) {
 	}
 }
 
+// mostListed bounds how many packages a commit lists that only the lock has.
+const mostListed = 40
+
 // message is the commit's: what moved and why, and what was verified.
 func (a *advance) message(r *finding.LegResult) string {
 	b := &lines{}
@@ -92,7 +95,14 @@ func (a *advance) message(r *finding.LegResult) string {
 		keys = append(keys, k.String())
 	}
 	b.list("Keys of configuration", keys)
-	if n := len(r.Leg.Carried); n > 0 {
+	if n := len(r.Leg.Carried); n > 0 && len(r.Leg.Moves) == 0 {
+		for _, m := range r.Leg.Carried[:min(n, mostListed)] {
+			b.add("- %s %s to %s", m.Spoken(), cmp.Or(m.From, "(new)"), cmp.Or(m.To, "(gone)"))
+		}
+		if n > mostListed {
+			b.add("- and %d more", n-mostListed)
+		}
+	} else if n > 0 {
 		b.add("")
 		b.add("Other packages that move along: %d.", n)
 	}

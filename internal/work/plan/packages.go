@@ -238,7 +238,8 @@ func (p *planner) routePart(
 	plan := &route.Plan{
 		Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: len(part.Locks) == 0 && !part.Lockless, Down: opt.AllowDown,
 		Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart,
-		Stated: p.stated(opt),
+		Indirect: part.Eco.Supports().Indirect,
+		Stated:   p.stated(opt),
 	}
 	if plan.Overrides, err = readOverrides(part, opt); err != nil {
 		return nil, nil, err

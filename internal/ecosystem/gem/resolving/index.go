@@ -101,6 +101,31 @@ func (x index) chosen(group []*registry.Variant) (chosen []*registry.Variant) {
 	return chosen
 }
 
+// general is the platform of files that are for all.
+const general = "ruby"
+
+// fallen says for which platforms of the lock a version has only the general file, where the one before had their own.
+func (x index) fallen(ctx context.Context, name, was, is string) (told []string) {
+	before, err := x.Release(ctx, name, was)
+	if err != nil {
+		return nil
+	}
+	after, err := x.Release(ctx, name, is)
+	if err != nil {
+		return nil
+	}
+	for _, platform := range x.project.Lock.Platforms {
+		had, has := registry.BestFor(before, platform), registry.BestFor(after, platform)
+		if had != nil && has != nil && had.Platform != general && has.Platform == general {
+			told = append(told, fmt.Sprintf(
+				"%s %s has no file of its own for %s any more, which %s had: what it has in C is compiled where it is installed",
+				name, is, platform, was,
+			))
+		}
+	}
+	return told
+}
+
 // Needs are the gems that a version needs on any platform of the lock.
 func (x index) Needs(ctx context.Context, k flat.Key, release string) (needs []flat.Need, err error) {
 	if group, err := x.Release(ctx, k.Name, release); err == nil && len(group) > 0 && x.fixed[k.Name] == nil {

@@ -49,6 +49,9 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 		if text := r.Twofold(ctx, c.Key.Name, c.Version); text != "" && c.Was != c.Version {
 			s.Notable = append(s.Notable, text)
 		}
+		if c.Was != "" && c.Was != c.Version {
+			s.Notable = append(s.Notable, x.fallen(ctx, c.Key.Name, c.Was, c.Version)...)
+		}
 		if text := r.TakenBack(ctx, c.Key.Name, c.Was); text != "" {
 			s.Notable = append(s.Notable, text)
 		}
