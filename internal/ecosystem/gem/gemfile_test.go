@@ -222,7 +222,7 @@ func FuzzGemspec(f *testing.F) {
 	f.Add("Gem::Specification.new do |s|\n s.version = X::VERSION\n s.add_dependency 'a', '~> 1'\nend")
 	f.Add("Gem::Specification.new 'a', '1' do |s|\n %w[a].each { |x| s.add_dependency x } if b\nend")
 	f.Fuzz(func(t *testing.T, src string) {
-		g := gemfile.SpecDependencies("a.gemspec", src)
+		g := gemfile.SpecDependencies("a.gemspec", src, nil)
 		for _, d := range g.Gems {
 			if d.Site.Text != "" {
 				require.Equal(t, d.Site.Text, src[d.Site.Start:d.Site.End])

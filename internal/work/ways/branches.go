@@ -83,7 +83,7 @@ func (f *finder) branch(b branched, from string) relaxation {
 func (f *finder) source(s shelf.Source) relaxation {
 	return relaxation{
 		text:   "take " + s.Of + " from the branch " + s.Name + " of its source, where it is %s by now",
-		option: "--to " + s.Of + "@" + s.Name, cost: costBranch, about: s.Of,
+		option: "--to " + s.Of + "@" + s.Name, cost: costBranch, about: s.Of, reads: true,
 		risk: "a branch changes before it is released",
 		relax: func(g *contract.Goal) {
 			g.Changes = append(g.Changes, contract.Change{Old: s.Of, New: s.Of, Range: s.Value, Why: s.Rule.ID})

@@ -42,6 +42,7 @@ type relaxation struct {
 	about   string // the requirement whose move is told
 	from    string // where that is
 	tells   string // a requirement whose move is told without its version
+	reads   bool   // a source that may not be there, or not be read
 	raises  bool   // a runtime, which a route may do by itself
 	givesUp bool   // part of what was asked for
 	kind    string // the same for changes of which one includes the other; empty for none

@@ -214,13 +214,18 @@ func (f *finder) goes(ctx context.Context, set []relaxation) (bool, error) {
 	return err == nil, err
 }
 
-// solve solves with changes.
+// solve solves with changes. A source that cannot be had leads nowhere, like a conflict.
 func (f *finder) solve(ctx context.Context, set []relaxation) (*contract.State, error) {
 	g := f.goal()
 	for _, x := range set {
 		x.relax(&g)
 	}
-	return f.world.Solve(ctx, g)
+	state, err := f.world.Solve(ctx, g)
+	at := slices.IndexFunc(set, func(x relaxation) bool { return x.reads })
+	if err == nil || at < 0 || ctx.Err() != nil || errors.As(err, new(*solve.Conflict)) {
+		return state, err
+	}
+	return nil, solve.Refute(set[at].about, err.Error())
 }
 
 // finder tries relaxations for one component.

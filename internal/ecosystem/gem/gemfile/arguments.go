@@ -94,8 +94,20 @@ func (r *reader) argument(a *args, from, to int) {
 			}
 		}
 	case to > from:
-		a.computed = true
+		if text := r.known(from, to); text != "" {
+			a.plain = append(a.plain, argument{value: text})
+		} else {
+			a.computed = true
+		}
 	}
+}
+
+// known is the text that a computed argument stands for; empty where that is not known.
+func (r *reader) known(from, to int) string {
+	if r.others == nil {
+		return ""
+	}
+	return r.value(from, to, maxSteps)
 }
 
 // literal is a value in words: a text without quotes, else what stands there.

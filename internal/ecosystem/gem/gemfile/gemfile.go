@@ -63,7 +63,8 @@ type reader struct {
 	into   *Gemfile
 	blocks []block
 	depth  int
-	forges map[string]bool // short forms of addresses that the Gemfile itself defines
+	others map[string][]byte // files in which values stand that a gemspec computes; nil for none
+	forges map[string]bool   // short forms of addresses that the Gemfile itself defines
 }
 
 // block is what an "end" closes.

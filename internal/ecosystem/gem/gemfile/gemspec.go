@@ -12,10 +12,11 @@ import (
 const Development = "development"
 
 // SpecDependencies are the dependencies that a gemspec declares. Where it declares one whose name is computed, that is
-// noted.
-func SpecDependencies(file, src string) *Gemfile {
+// noted. Others are the files that what it computes may stand in; nil where nothing computed is to be known.
+func SpecDependencies(file, src string, others map[string][]byte) *Gemfile {
 	g := newGemfile(file)
 	r := newReader(file, src, g)
+	r.others = others
 	for i := 0; i < len(r.tokens); {
 		if next := r.loop(i); next > 0 {
 			i = next
@@ -63,30 +64,15 @@ func (r *reader) enter(i int) {
 	}
 }
 
-// SpecVersion is the version that a gemspec gives its gem: a text, a constant or a file that
+// SpecVersion is the version that a gemspec gives its gem: a text, a constant, a variable or a file that
 // holds one, which are looked for among the other files; empty where it is computed in another way.
 func SpecVersion(file, src string, others map[string][]byte) string {
 	r := newReader(file, src, newGemfile(file))
+	r.others = others
 	for i := range r.tokens {
-		if r.text(i) != "version" || r.text(i-1) != "." || r.text(i+1) != "=" {
-			continue
+		if r.text(i) == "version" && r.text(i-1) == "." && r.text(i+1) == "=" {
+			return r.value(i+2, r.end(i), maxSteps)
 		}
-		end := r.end(i)
-		if r.plainString(i + 2) {
-			return unquoted(r.text(i + 2))
-		}
-		last := ""
-		for k := i + 2; k < end; k++ {
-			switch {
-			case r.tokens[k].Kind == lex.Word && r.text(k-1) != "." || r.text(k-1) == "::":
-				last = r.text(k)
-			case r.plainString(k): // File.read("VERSION")
-				if text, ok := others[path.Join(path.Dir(file), path.Base(unquoted(r.text(k))))]; ok {
-					return strings.TrimSpace(string(text))
-				}
-			}
-		}
-		return constant(last, src, others)
 	}
 	for i := range r.tokens { // Gem::Specification.new "rope", "1.0.0" do |s|
 		if r.text(i) == "Specification" && r.text(i+1) == "." && r.text(i+2) == "new" {
@@ -96,6 +82,46 @@ func SpecVersion(file, src string, others map[string][]byte) string {
 		}
 	}
 	return ""
+}
+
+// maxSteps bounds how many variables lead to a value.
+const maxSteps = 4
+
+// value is the text that an expression of a gemspec stands for; empty where it is computed in a way that is not known.
+func (r *reader) value(from, to, steps int) string {
+	if r.plainString(from) {
+		return unquoted(r.text(from))
+	}
+	last := ""
+	for k := from; k < to; k++ {
+		switch {
+		case r.plainString(k): // File.read("VERSION")
+			if text, ok := r.beside(unquoted(r.text(k))); ok {
+				return text
+			}
+		case r.tokens[k].Kind == lex.Word && r.text(k-1) != "." || r.text(k-1) == "::":
+			last = r.text(k)
+		}
+	}
+	if to == from+1 && steps > 0 {
+		for i := range r.tokens {
+			if r.text(i) == last && r.text(i+1) == "=" && r.text(i-1) != "." && r.newLine(i) {
+				return r.value(i+2, r.end(i), steps-1)
+			}
+		}
+	}
+	return constant(last, r.src, r.others)
+}
+
+// beside is what a file holds that a gemspec names, from its own folder or, as with __FILE__, from its own name.
+func (r *reader) beside(name string) (text string, ok bool) {
+	dir := path.Dir(r.file)
+	for _, at := range []string{path.Join(dir, name), path.Join(r.file, name), path.Join(dir, path.Base(name))} {
+		if text, ok := r.others[at]; ok && path.Ext(at) != ".gemspec" {
+			return strings.TrimSpace(string(text)), true
+		}
+	}
+	return "", false
 }
 
 // constant is the text that a name is given anywhere, in the gemspec or in a file version.rb.

@@ -55,7 +55,7 @@ func readSpecs(files fs.FS, dir string, p *Project) (all []model.Requirement, er
 		own := strings.TrimSuffix(e.Name(), ".gemspec")
 		p.StatedIn[own] = name
 		p.Stated[own] = map[string]model.Requirement{}
-		spec := gemfile.SpecDependencies(name, string(src))
+		spec := gemfile.SpecDependencies(name, string(src), nil)
 		p.vague[own] = spec.Computes.File != ""
 		p.Gemfile.Notes = append(p.Gemfile.Notes, spec.Notes...)
 		if p.Gemfile.Computes.File == "" {

@@ -93,7 +93,7 @@ func ownFolders(r *registry.Registry, p *project.Project, fault func(at model.Si
 		for _, one := range readSpecFiles(files) {
 			if one.Name == name {
 				if !placeable(one) {
-					return fault(at, fmt.Sprintf("the gemspec of %s computes its version, which is not read here", name))
+					return fault(at, fmt.Sprintf("the gemspec of %s computes its version or what it asks for, which is not read here", name))
 				}
 				in(folder).Specs = append(in(folder).Specs, one)
 				return nil
@@ -155,18 +155,20 @@ const maxSpecFiles = 1000
 // tellsVersion tells whether a file of a repository or folder is a gemspec, or one that gemspecs take their
 // versions from.
 func tellsVersion(name string) bool {
-	return path.Ext(name) == ".gemspec" && strings.Count(name, "/") <= 2 || path.Base(name) == "version.rb" || path.Base(name) == "VERSION"
+	return path.Ext(name) == ".gemspec" && strings.Count(name, "/") <= 2 || path.Base(name) == "version.rb" || strings.HasSuffix(path.Base(name), "VERSION")
 }
 
-// readSpecFiles are the gems of gemspecs, sorted. One whose version is computed has none.
+// readSpecFiles are the gems of gemspecs, sorted. One whose version is computed, or what it asks for, has none.
 func readSpecFiles(files map[string][]byte) (specs []*lock.Spec) {
 	for name, text := range files {
 		if path.Ext(name) != ".gemspec" {
 			continue
 		}
 		one := &lock.Spec{Name: strings.TrimSuffix(path.Base(name), ".gemspec"), Version: gemfile.SpecVersion(name, string(text), files)}
-		for _, d := range gemfile.SpecDependencies(name, string(text)).Gems {
-			if d.Group != gemfile.Development {
+		for _, d := range gemfile.SpecDependencies(name, string(text), files).Gems {
+			if d.Group != gemfile.Development && d.Fixed == gemfile.ComputedVersion {
+				one.Version = "" // what it asks for is not known
+			} else if d.Group != gemfile.Development {
 				one.Deps = append(one.Deps, lock.NewDep(d.Name, d.Rng))
 			}
 		}

@@ -64,7 +64,7 @@ func source(ctx context.Context, r *registry.Registry, d gemfile.Declared) (*loc
 		if placeable(one) {
 			s.Specs = append(s.Specs, one)
 		} else if one.Name == d.Name {
-			return nil, fault(fmt.Sprintf("its gemspec at %.10s computes its version, which is not read here", commit))
+			return nil, fault(fmt.Sprintf("its gemspec at %.10s computes its version or what it asks for, which is not read here", commit))
 		}
 	}
 	if !slices.ContainsFunc(s.Specs, func(one *lock.Spec) bool { return one.Name == d.Name }) {
