@@ -80,7 +80,7 @@ func (n *nearestWalk) round() (*Mediation, error) {
 	}
 	for slot, s := range n.none {
 		if n.known[slot] == nil {
-			return nil, &Conflict{s.Name, n.conditions(slot, s)}
+			return nil, &Conflict{Name: s.Name, Asked: n.conditions(slot, s)}
 		}
 	}
 	return m, nil
@@ -181,6 +181,7 @@ func (n *nearestWalk) conditions(slot string, s Statement) []Statement {
 type Conflict struct {
 	Name  string
 	Asked []Statement
+	Why   string // why one version has to do, a clause; empty where ranges say so
 }
 
 // Error says who asks for what.

@@ -22,6 +22,34 @@ type Ban struct {
 
 // Bans are what the project's own files forbid, but for what they let in again.
 func (p *Project) Bans() (bans, excepted []Ban) {
+	p.guarded(func(of *pom.Pom, rules *xmldoc.Element) {
+		rule := rules.Child("bannedDependencies")
+		bans = append(bans, patterns(of, rule, "excludes", "exclude")...)
+		excepted = append(excepted, patterns(of, rule, "includes", "include")...)
+	})
+	return bans, excepted
+}
+
+// Strict is what the project's own files lay down for the versions that its modules get.
+type Strict struct {
+	Upper    model.Site // where nothing may be lower than somebody asks for it; zero if it may
+	Converge model.Site // where all are to ask for the same version of a package; zero if they need not
+}
+
+// Strictness is what the project lays down for the versions of what comes along.
+func (p *Project) Strictness() (s Strict) {
+	p.guarded(func(of *pom.Pom, rules *xmldoc.Element) {
+		for name, at := range map[string]*model.Site{"requireUpperBoundDeps": &s.Upper, "dependencyConvergence": &s.Converge} {
+			if rule := rules.Child(name); rule != nil && at.File == "" {
+				*at = model.Site{File: of.File, Line: model.LineOf(of.Src, rule.Start)}
+			}
+		}
+	})
+	return s
+}
+
+// guarded visits the rules that the project's own files lay down.
+func (p *Project) guarded(visit func(of *pom.Pom, rules *xmldoc.Element)) {
 	for _, e := range p.Poms {
 		for _, d := range e.Pom.Plugins {
 			if e.CoordsOf(d) != guard {
@@ -34,16 +62,12 @@ func (p *Project) Bans() (bans, excepted []Ban) {
 				}
 			}
 			for _, c := range configured {
-				if c == nil {
-					continue
+				if c != nil && c.Child("rules") != nil {
+					visit(e.Pom, c.Child("rules"))
 				}
-				rule := c.At("rules", "bannedDependencies")
-				bans = append(bans, patterns(e.Pom, rule, "excludes", "exclude")...)
-				excepted = append(excepted, patterns(e.Pom, rule, "includes", "include")...)
 			}
 		}
 	}
-	return bans, excepted
 }
 
 func patterns(of *pom.Pom, rule *xmldoc.Element, list, item string) (all []Ban) {

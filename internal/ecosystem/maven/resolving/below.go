@@ -21,7 +21,10 @@ import (
 
 // after tells what a state changes below what the project itself asks for: other versions, and those that
 // end up lower than some library asks for. Old is the component before its manifest was rewritten for the state.
-func after(ctx context.Context, r *registry.Registry, old, c *model.Component, s *contract.State) error {
+// What the project's own rules have against the state is judged first.
+func after(
+	ctx context.Context, r *registry.Registry, old, c *model.Component, s *contract.State, judge func(broken *mediate.Conflict) error,
+) error {
 	p := c.Detail.(*project.Project)
 	texts := map[string][]byte{}
 	for _, e := range p.Poms {
@@ -39,6 +42,11 @@ func after(ctx context.Context, r *registry.Registry, old, c *model.Component, s
 	is, err := graph.Trees(ctx, r, then.Detail.(*project.Project))
 	if err != nil {
 		return err
+	}
+	if broken := forbidden(p, was, is); broken != nil {
+		if err := judge(broken); err != nil {
+			return err
+		}
 	}
 	had, low := map[string][]string{}, below(was)
 	for _, t := range was {

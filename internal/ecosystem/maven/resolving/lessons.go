@@ -32,6 +32,9 @@ func (x *index) learn(c *mediate.Conflict) bool {
 		l.parts = append(l.parts, way[1])
 	}
 	l.why = fmt.Sprintf("of %s, %s", c.Name, strings.Join(asks, ", and "))
+	if c.Why != "" {
+		l.why += ", and " + c.Why
+	}
 	known := slices.ContainsFunc(x.lessons, func(o lesson) bool { return slices.Equal(o.parts, l.parts) })
 	if len(l.parts) == 0 || known {
 		return false

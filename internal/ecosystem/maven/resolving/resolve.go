@@ -139,9 +139,10 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 		})
 	}
 	for {
+		known := len(x.lessons)
 		state, err := x.solve(ctx, r, ask, request)
 		var none *mediate.Conflict
-		if !errors.As(err, &none) || len(x.lessons) >= maxLessons || !x.learn(none) {
+		if !errors.As(err, &none) || len(x.lessons) == known && (known >= maxLessons || !x.learn(none)) {
 			return state, err
 		}
 		request.Index = x
@@ -149,13 +150,13 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 }
 
 // solve finds versions, and looks at the trees that they give.
-func (x index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask, request flat.Request) (*contract.State, error) {
+func (x *index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask, request flat.Request) (*contract.State, error) {
 	c := ask.Component
 	result, err := flat.Resolve(ctx, request)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) { // Maven takes lower ones, too; then that is told
 		x.free = true
-		request.Index = x
+		request.Index = *x
 		result, err = flat.Resolve(ctx, request)
 	}
 	if err != nil {
@@ -172,7 +173,13 @@ func (x index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.As
 	if err := write(r, c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
 	}
-	return s, after(ctx, r, cmp.Or(ask.Before, c), c, s)
+	return s, after(ctx, r, cmp.Or(ask.Before, c), c, s, func(broken *mediate.Conflict) error {
+		if len(x.lessons) < maxLessons && x.learn(broken) {
+			return broken
+		}
+		s.Notable = append(s.Notable, "the build will stop: "+broken.Error()+"; "+broken.Why)
+		return nil
+	})
 }
 
 // write gives the edits: each place that states a version, once.
