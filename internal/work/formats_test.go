@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 
+	"bellwether/books"
 	"bellwether/internal/core/compat"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/yamldoc"
@@ -121,5 +122,19 @@ func routeForTest() *model.Route {
 			},
 			{ID: "3-settle", Title: "no deprecations of our own left", Deprecations: &limit},
 		},
+	}
+}
+
+// TestShippedBooks sees that the books that ship are in the form of their schema, that nothing is wrong with them, and that their
+// rules do what their examples say.
+func TestShippedBooks(t *testing.T) {
+	dated := regexp.MustCompile(`\b\d{4}-\d\d-\d\d\b`)
+	for _, b := range books.All() {
+		assert.NoError(t, validate(t, "book.json", dated.ReplaceAll(b.Src, []byte(`"$0"`))), b.Name)
+		book, faults := compat.Parse(b.Name, b.Src, tree.BuiltIn().Order)
+		require.Empty(t, faults, b.Name)
+		remarks, err := compat.Check(t.Context(), book, tree.BuiltIn().Order)
+		require.NoError(t, err)
+		assert.Empty(t, remarks, b.Name)
 	}
 }

@@ -155,7 +155,8 @@ const maxSpecFiles = 1000
 // tellsVersion tells whether a file of a repository or folder is a gemspec, or one that gemspecs take their
 // versions from.
 func tellsVersion(name string) bool {
-	return path.Ext(name) == ".gemspec" && strings.Count(name, "/") <= 2 || path.Base(name) == "version.rb" || strings.HasSuffix(path.Base(name), "VERSION")
+	base := path.Base(name)
+	return path.Ext(name) == ".gemspec" && strings.Count(name, "/") <= 2 || base == "version.rb" || strings.HasSuffix(base, "VERSION")
 }
 
 // readSpecFiles are the gems of gemspecs, sorted. One whose version is computed, or what it asks for, has none.
