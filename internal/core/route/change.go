@@ -140,6 +140,11 @@ func (r *planner) replace(first bool) error {
 
 // change makes a leg of a change alone.
 func (r *planner) change(c contract.Change) error {
+	if !c.Asked {
+		unasked := r.unasked
+		r.unasked = r.Reach > version.Stay
+		defer func() { r.unasked = unasked }()
+	}
 	title := cmp.Or(c.Title, c.Old+" becomes "+c.New)
 	_, err := r.leg(
 		Slug(title), title, contract.Goal{Bounds: r.stay(c.Old), Changes: []contract.Change{c}},

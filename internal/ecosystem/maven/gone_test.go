@@ -269,4 +269,11 @@ func TestSources(t *testing.T) {
 	}, apart.Notable)
 	require.Len(t, s.Hollow, 1)
 	assert.Equal(t, "pier:cask", s.Hollow[0].Name)
+	// One that came from elsewhere, and no longer says so, has lost what it had there.
+	forgot, err := shorthand.Artifacts("pier:sail 1 becomes:port:sail\npier:sail 2\nport:sail 1\n")
+	require.NoError(t, err)
+	forgot["port/sail/1/sail-1.jar"], forgot["pier/sail/2/sail-2.jar"] = filter("sail"), empty.String()
+	_, _, s = moved(t, forgot, "", []string{"sail 1"}, map[string]string{"pier:sail": "2"})
+	require.Len(t, s.Hollow, 1)
+	assert.Equal(t, "pier:sail", s.Hollow[0].Name)
 }

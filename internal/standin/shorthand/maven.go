@@ -12,7 +12,8 @@ import (
 //	pier:quay 1.0 java:17 pier:knot:1.1 pier:probe:2.0@test pier:sail:1.0? pier:winch:1.0!pier:rope
 //
 // "java:" is the version of Java that it is compiled for, "@" names a scope, "?" is for what is optional, "!" for what
-// is not to come by way of it. "manages:pier:rope:1.0" is a version that a parent or a list gives others.
+// is not to come by way of it. "manages:pier:rope:1.0" is a version that a parent or a list gives others; "becomes:port:quay" is
+// that the package is called so from then on.
 func Artifacts(lines string) (standin.Artifacts, error) {
 	all := standin.Artifacts{}
 	for line := range strings.Lines(lines) {
@@ -41,6 +42,13 @@ func Artifacts(lines string) (standin.Artifacts, error) {
 		}
 		managed := ""
 		for _, field := range fields[2:] {
+			if what, is := strings.CutPrefix(field, "becomes:"); is {
+				toGroup, toArtifact, _ := strings.Cut(what, ":")
+				fmt.Fprintf(
+					&b, "<distributionManagement><relocation><groupId>%s</groupId><artifactId>%s</artifactId></relocation></distributionManagement>\n",
+					toGroup, toArtifact,
+				)
+			}
 			if what, is := strings.CutPrefix(field, "manages:"); is {
 				text, err := mavenDependency(what)
 				if err != nil {
@@ -56,7 +64,7 @@ func Artifacts(lines string) (standin.Artifacts, error) {
 		}
 		b.WriteString("<dependencies>\n")
 		for _, field := range fields[2:] {
-			if strings.HasPrefix(field, "manages:") {
+			if strings.HasPrefix(field, "manages:") || strings.HasPrefix(field, "becomes:") {
 				continue
 			}
 			text, err := mavenDependency(field)

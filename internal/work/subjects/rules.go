@@ -63,7 +63,7 @@ func ApplyBooks(
 		}
 	}
 	b.descriptions()
-	return nil
+	return b.movedOn(ctx, renames)
 }
 
 // Rules are what the compat books say of a component's packages, as rules that hold in every
@@ -213,6 +213,11 @@ func (b *bookApplier) replacedElsewhere(ctx context.Context, r *compat.Rule, ren
 // becomes puts a change of a name into the plan: as one to make, or as one that is possible.
 func (b *bookApplier) becomes(r *compat.Rule, c contract.Change, at version.Version, renames []world.Destination) {
 	c.New, c.Range, c.Why = r.New.Name, r.Becomes(at), fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID)
+	b.become(c, renames)
+}
+
+// become is becomes, of a change that is complete.
+func (b *bookApplier) become(c contract.Change, renames []world.Destination) {
 	asked := b.plan.Reach == version.Major
 	for _, d := range renames {
 		if d.Name == c.New {

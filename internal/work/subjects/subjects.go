@@ -138,7 +138,7 @@ type describer struct {
 // describe fills in what the releases of a name are like.
 func (d describer) describe(ctx context.Context, s *route.Subject, name string, known []model.Release) {
 	order := d.part.Eco.Order()
-	s.Releases, s.Peers = nil, nil
+	s.Releases, s.Peers, s.GoesOn = nil, nil, ""
 	against, peers := map[string]string{}, map[string][]string{}
 	for _, rel := range known {
 		v, err := order.Parse(rel.Version)
@@ -146,6 +146,9 @@ func (d describer) describe(ctx context.Context, s *route.Subject, name string, 
 			continue
 		}
 		s.Releases = append(s.Releases, v)
+		if rel.Replaced != "" && !v.Preview() {
+			s.GoesOn = rel.Replaced
+		}
 		against[rel.Version] = rel.Unfit
 		if lacks := d.world.Lacks(ctx, rel.Needs, d.development); lacks != "" {
 			against[rel.Version] = "it needs " + lacks

@@ -103,7 +103,9 @@ func unitOf(what string) string {
 func hollow(old, t graph.Tree, then, now []linkage.Archive) (names []string) {
 	had := map[string][]linkage.Unit{}
 	for i, w := range old.Won {
-		had[w.Coords.String()] = append(had[w.Coords.String()], then[i].Units...)
+		for _, name := range slices.Concat(w.Statement.Was, []string{w.Coords.String()}) { // under former names, too
+			had[name] = append(had[name], then[i].Units...)
+		}
 	}
 	is := map[string]bool{}
 	for _, a := range now {

@@ -140,7 +140,7 @@ func (r *Registry) Releases(ctx context.Context, s model.Subject) (all []model.R
 }
 
 // movedOn notes of the newest release whether it says that the package goes on elsewhere. Those before it may say so, too,
-// but need not be asked for.
+// but need not be asked for, unless it speaks of that and forgot to say where.
 func (r *Registry) movedOn(ctx context.Context, name string, all []model.Release) error {
 	c, ok := mavenrepo.Read(name)
 	at := len(all) - 1
@@ -150,17 +150,25 @@ func (r *Registry) movedOn(ctx context.Context, name string, all []model.Release
 	if !ok || at < 0 {
 		return nil
 	}
-	text, err := r.Client.POM(ctx, r.Repositories(), c, all[at].Version)
-	if err != nil || !bytes.Contains(text, []byte("relocation")) {
-		return ctx.Err() // what cannot be had says nothing
-	}
-	if p, err := pom.ReadPOM(name, text, false, r.config, nil); err == nil {
+	for i := at; i >= 0 && at-i < mostForgetful; i-- {
+		text, err := r.Client.POM(ctx, r.Repositories(), c, all[i].Version)
+		if err != nil || !bytes.Contains(bytes.ToLower(text), []byte("relocation")) {
+			return ctx.Err() // what cannot be had says nothing
+		}
+		p, err := pom.ReadPOM(name, text, false, r.config, nil)
+		if err != nil {
+			return nil
+		}
 		if to, moved := (&pom.Effective{Pom: p, Config: r.config}).Elsewhere(); moved {
 			all[at].Replaced = to.String()
+			return nil
 		}
 	}
 	return nil
 }
+
+// mostForgetful bounds how many releases are asked that speak of another place and do not say which.
+const mostForgetful = 4
 
 // Families are requirements whose version stands in one place, and those of a group that are at one version and have
 // the same newest one.
