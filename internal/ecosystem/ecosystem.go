@@ -52,7 +52,7 @@ type Support struct {
 	Places bool // one declaration of a package may move by itself: each place can have a version of its own
 	Apart  bool // what shares a version may be told to have versions of its own
 	Dedupe bool // copies of packages that nobody needs can be taken out
-	// Indirect is that what only the lock has can go to the newest of its major that is asked for, while the rest is refreshed.
+	// Indirect is that what only the lock has can go to the newest of its major that is asked for, while the rest stays.
 	Indirect bool
 	// Everywhere is that an override may be for all packages, whoever asks; one for a single package is an [Overrider]'s.
 	Everywhere bool

@@ -84,7 +84,7 @@ func (s *resolver) root(r Root) error {
 		return fmt.Errorf("%s: %w", r.Where, err)
 	}
 	w := n.want
-	w.Name, w.Key, w.Still, w.Weight = r.Name, r.Spoken, r.Still, r.Weight
+	w.Name, w.Key, w.Still, w.Weight, w.Indirect = r.Name, r.Spoken, r.Still, r.Weight, false
 	w.Asks = r.asks()
 	w.Down = fmt.Sprintf("%s is at %s (%s), and nobody asked for an older one", n.key, s.Locked[r.Key], r.Where)
 	for i := range w.Candidates {
@@ -129,7 +129,9 @@ func (s *resolver) node(key Key) (*node, error) {
 		return nil, err
 	}
 	n := &node{key: key, releases: releases, stated: map[words]bool{}}
-	w := &want.Want{Name: key.String(), At: -1, Tendency: s.Tendency, Newest: true, Candidates: make([]want.Candidate, len(releases))}
+	w := &want.Want{
+		Name: key.String(), At: -1, Tendency: s.Tendency, Newest: true, Indirect: true, Candidates: make([]want.Candidate, len(releases)),
+	}
 	for i, r := range releases {
 		w.Candidates[i] = want.Candidate{Text: r.Text, Version: r.Version, Shunned: r.Shunned || r.Version.Preview(), Unfit: r.Unfit}
 		if r.Text == s.Locked[key] {

@@ -190,8 +190,10 @@ func (r *planner) indirect() error {
 		contract.Goal{Bounds: r.stay(""), Fit: true, Terms: model.Terms{Indirect: true}},
 		func(model.Move) string { return "comes with it" },
 	)
-	if errors.As(err, new(*solve.Conflict)) {
-		return nil // it stays as it is
+	var conflict *solve.Conflict
+	if errors.As(err, &conflict) {
+		r.notices = append(r.notices, "what only the lock has stays as it is: "+firstFacts(conflict))
+		return nil
 	}
 	return err
 }

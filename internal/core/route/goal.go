@@ -55,7 +55,7 @@ type Subject struct {
 	// Development is that only who works on the project gets it.
 	Development bool
 	Runtime     bool   // what others need to run; it moves where it is asked to, before all others
-	Carries     bool   // many others take their versions from it
+	Carries     bool   // it is a parent or a list, where many take their versions from such
 	Stepwise    string // why no major of it may be skipped; empty if one may
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.

@@ -179,7 +179,7 @@ func (r *planner) passes(s *Subject) string {
 		}
 	}
 	if s.Carries {
-		return "others take their versions from it"
+		return "it is a parent or a list of versions"
 	}
 	if r.Stepwise {
 		return "no major is to be skipped"

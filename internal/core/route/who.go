@@ -34,8 +34,9 @@ func (r *planner) rename(s *Subject, name string) error {
 	if w := r.wish(s.Name); w != nil {
 		w.Name = key
 	}
+	same := s.Name == key // it only comes from elsewhere
 	s.Name = key
-	if s.Again == nil {
+	if same || s.Again == nil {
 		return nil
 	}
 	return s.Again(r.ctx, s, name)

@@ -49,6 +49,8 @@ type Want struct {
 	// Promised is that others count on what the manifest asks for: it is widened only for
 	// another line, and only where that is asked for by name.
 	Promised bool
+	// Indirect is that only the lock has it: nothing of the project itself asks for it.
+	Indirect bool
 	// Newest lets the newest come first where that is asked for; runtimes are raised no more
 	// than they must be.
 	Newest bool
@@ -131,7 +133,7 @@ func (w *Want) Preference(goal *contract.Goal) []int {
 		compare = w.nearest
 	case w.Unlocked != nil && w.Locked == nil && !newest:
 		compare = w.Unlocked
-	case goal.Indirect && w.Locked != nil && goal.Bound(w.key()).Allow == nil && w.Tendency == Nearest:
+	case goal.Indirect && w.Indirect && w.Locked != nil && w.Tendency == Nearest:
 		compare = w.fresher()
 	case newest || w.At < 0 && w.Tendency == Nearest:
 		compare = w.newer

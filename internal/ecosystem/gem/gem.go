@@ -37,7 +37,7 @@ func (Ecosystem) OSVName() string { return "RubyGems" }
 // OSVVersion is the version as it is.
 func (Ecosystem) OSVVersion(text string) string { return text }
 
-// Supports nothing: a gem has one version in all of an application.
+// Supports nothing that is about several versions: a gem has one in all of an application.
 func (Ecosystem) Supports() ecosystem.Support { return ecosystem.Support{Indirect: true} }
 
 // Tools are Ruby and Bundler.

@@ -217,6 +217,32 @@ func FuzzGemfile(f *testing.F) {
 	})
 }
 
+// TestSpecValues reads what a gemspec takes from a name or a file, and nothing that it puts together.
+func TestSpecValues(t *testing.T) {
+	others := map[string][]byte{"lib/quay/version.rb": []byte("VERSION = '1.2'"), "QUAY_VERSION": []byte("1.3\n"), "QUAY": []byte("7")}
+	for expression, want := range map[string]string{
+		"'1.0'":         "1.0",
+		"'1.0'.freeze":  "1.0",
+		"Quay::VERSION": "1.2",
+		"version":       "1.3",
+		"version.dup":   "",
+		"File.read(File.expand_path('../QUAY_VERSION', __FILE__)).strip": "1.3",
+		"'1.' + minor":                "",
+		"Quay::VERSION + '.pre'":      "",
+		"\"#{Quay::VERSION}.pre\"":    "",
+		"ENV['VERSION'] || '1'":       "",
+		"Quay::VERSION.gsub('.', '')": "",
+	} {
+		src := "version = File.read(File.join(__dir__, 'QUAY_VERSION')).strip\nGem::Specification.new do |s|\n  s.version = " + expression +
+			"\n  s.add_dependency 'rope', " + expression + "\nend\n"
+		assert.Equal(t, want, gemfile.SpecVersion("quay.gemspec", src, others), expression)
+		if gems := gemfile.SpecDependencies("quay.gemspec", src, others).Gems; assert.Len(t, gems, 1, expression) {
+			assert.Equal(t, want, gems[0].Rng, expression)
+			assert.Equal(t, want == "", gems[0].Fixed == gemfile.ComputedVersion, expression)
+		}
+	}
+}
+
 // FuzzGemspec sees that no text stops the reader of gemspecs, and that places are where they are.
 func FuzzGemspec(f *testing.F) {
 	f.Add("Gem::Specification.new do |s|\n s.version = X::VERSION\n s.add_dependency 'a', '~> 1'\nend")

@@ -38,8 +38,9 @@ func (Ecosystem) Rewrite(c *model.Component, changes []contract.Change, override
 			splices[file] = append(splices[file], add)
 			continue
 		}
-		// What takes its version from a parent or a list takes none under another name.
-		alone := !slices.ContainsFunc(c.Find(change.Old), func(q model.Requirement) bool { return q.Role != model.Follows })
+		// What takes its version from a parent or a list states its own under another name: nothing says that one is there for that.
+		found := c.Find(change.Old)
+		alone := len(found) > 0 && !slices.ContainsFunc(found, func(q model.Requirement) bool { return q.Role != model.Follows })
 		for _, e := range p.Poms {
 			for _, d := range e.Named(change.Old) {
 				if change.New == "" {

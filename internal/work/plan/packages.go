@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/route"
 	"bellwether/internal/core/solve"
@@ -299,6 +300,9 @@ func (p *planner) routePart(
 	if err := subjects.ApplyBooks(ctx, p.desk, p.tree, p.shelf, w, plan, wishes); err != nil {
 		return nil, nil, err
 	}
+	held := func(c contract.Change) bool { return !c.Asked && p.holds(opt.Hold, part, c.Old) }
+	plan.Replaced = slices.DeleteFunc(plan.Replaced, held)
+	plan.Replaceable = slices.DeleteFunc(plan.Replaceable, held)
 	if opt.Reach == world.ReachFix {
 		if err := world.AvoidVulnerable(p.tree.Table, part, plan, opt.Advisories, opt.Also); err != nil {
 			return nil, nil, err

@@ -30,7 +30,7 @@ func (b *bookApplier) movedOn(ctx context.Context, renames []world.Destination) 
 			return err
 		}
 		if to != "" {
-			b.become(contract.Change{Old: name, New: s.GoesOn, Range: to, Why: "its own releases say so"}, renames)
+			b.plans(contract.Change{Old: name, New: s.GoesOn, Range: to, Why: "its own releases say so"}, renames)
 		}
 	}
 	return nil

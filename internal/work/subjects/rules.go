@@ -186,7 +186,7 @@ func (b *bookApplier) replaced(ctx context.Context, r *compat.Rule, renames []wo
 			"%s stays, and does not become %s: it is declared at several versions; --to %s@RANGE brings them together", name, r.New.Name, name,
 		))
 	default:
-		b.becomes(r, contract.Change{Old: nameOf(all[0])}, all[0].At, renames)
+		b.byRule(r, contract.Change{Old: nameOf(all[0])}, all[0].At, renames)
 	}
 	return nil
 }
@@ -206,18 +206,18 @@ func (b *bookApplier) replacedElsewhere(ctx context.Context, r *compat.Rule, ren
 	if err != nil {
 		return nil // what cannot be compared is in no range of the rule
 	}
-	b.becomes(r, contract.Change{Old: r.Old.Name, First: true}, at, renames)
+	b.byRule(r, contract.Change{Old: r.Old.Name, First: true}, at, renames)
 	return nil
 }
 
-// becomes puts a change of a name into the plan: as one to make, or as one that is possible.
-func (b *bookApplier) becomes(r *compat.Rule, c contract.Change, at version.Version, renames []world.Destination) {
+// byRule puts the change of a name that a rule knows into the plan.
+func (b *bookApplier) byRule(r *compat.Rule, c contract.Change, at version.Version, renames []world.Destination) {
 	c.New, c.Range, c.Why = r.New.Name, r.Becomes(at), fmt.Sprintf("%s (%s)", strings.TrimSuffix(r.Because, "."), r.ID)
-	b.become(c, renames)
+	b.plans(c, renames)
 }
 
-// become is becomes, of a change that is complete.
-func (b *bookApplier) become(c contract.Change, renames []world.Destination) {
+// plans puts a change of a name into the plan: as one to make, or as one that is possible.
+func (b *bookApplier) plans(c contract.Change, renames []world.Destination) {
 	asked := b.plan.Reach == version.Major
 	for _, d := range renames {
 		if d.Name == c.New {

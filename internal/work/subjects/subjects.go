@@ -21,8 +21,8 @@ import (
 	"bellwether/internal/work/world"
 )
 
-// manyFollow is how many requirements take their versions from elsewhere where a parent or a list of versions is a framework, and
-// goes through its majors one by one.
+// manyFollow is how many requirements have to take their versions from parents and lists for these to be frameworks, which go
+// through their majors one by one. Which of several lists it is that states a version is not looked at.
 const manyFollow = 3
 
 // Of are the direct requirements that can move: each name once, or each of its declarations where they are at several
@@ -175,6 +175,9 @@ func (d describer) describe(ctx context.Context, s *route.Subject, name string, 
 // again describes a subject that goes on under another name.
 func (d describer) again(ctx context.Context, s *route.Subject, name string) error {
 	known, err := d.world.Registry.Releases(ctx, model.Subject{Kind: d.part.Type, Name: name})
+	if errors.Is(err, ecosystem.ErrUnknown) {
+		return nil // it comes from a repository alone, and stays as it is known
+	}
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package gemfile
 import (
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"bellwether/internal/core/lex"
@@ -89,6 +90,9 @@ const maxSteps = 4
 
 // value is the text that an expression of a gemspec stands for; empty where it is computed in a way that is not known.
 func (r *reader) value(from, to, steps int) string {
+	if !r.simple(from, to) {
+		return ""
+	}
 	if r.plainString(from) {
 		return unquoted(r.text(from))
 	}
@@ -111,6 +115,25 @@ func (r *reader) value(from, to, steps int) string {
 		}
 	}
 	return constant(last, r.src, r.others)
+}
+
+// plainly are the methods that leave a text as it is, or read a file that is named.
+var plainly = []string{"freeze", "dup", "to_s", "strip", "chomp", "read", "expand_path", "join", "dirname"}
+
+// simple tells whether an expression is a name, a text or a file that is read: nothing is put together, chosen or changed in it.
+func (r *reader) simple(from, to int) bool {
+	for k := from; k < to; k++ {
+		switch text := r.text(k); {
+		case r.tokens[k].Kind == lex.Word:
+			if r.text(k-1) == "." && k > from && !slices.Contains(plainly, text) {
+				return false
+			}
+		case r.plainString(k):
+		case !slices.Contains([]string{".", ":", "::", ",", "(", ")"}, text):
+			return false
+		}
+	}
+	return from < to
 }
 
 // beside is what a file holds that a gemspec names, from its own folder or, as with __FILE__, from its own name.

@@ -118,7 +118,7 @@ func (x index) fallen(ctx context.Context, name, was, is string) (told []string)
 		had, has := registry.BestFor(before, platform), registry.BestFor(after, platform)
 		if had != nil && has != nil && had.Platform != general && has.Platform == general {
 			told = append(told, fmt.Sprintf(
-				"%s %s has no file of its own for %s any more, which %s had: what it has in C is compiled where it is installed",
+				"%s %s has no file of its own for %s any more, which %s had: what of it has to be compiled is compiled where it is installed",
 				name, is, platform, was,
 			))
 		}

@@ -19,9 +19,18 @@ type lesson struct {
 	why   string
 }
 
-// learn takes a lesson of a conflict in a tree; false where nothing that can move has part in it.
+// learn takes a lesson of a conflict in a tree; false where there is none to take.
 func (x *index) learn(c *mediate.Conflict) bool {
-	l := lesson{}
+	l, fresh := x.lessonOf(c)
+	if fresh {
+		x.lessons = append(slices.Clip(x.lessons), l)
+	}
+	return fresh
+}
+
+// lessonOf is what a conflict in a tree teaches. It is not fresh where it is known, where nothing that can move has part in it, or
+// where enough was learned.
+func (x index) lessonOf(c *mediate.Conflict) (l lesson, fresh bool) {
 	var asks []string
 	for _, s := range c.Asked {
 		asks = append(asks, s.By()+" asks for "+s.Wants)
@@ -36,11 +45,7 @@ func (x *index) learn(c *mediate.Conflict) bool {
 		l.why += ", and " + c.Why
 	}
 	known := slices.ContainsFunc(x.lessons, func(o lesson) bool { return slices.Equal(o.parts, l.parts) })
-	if len(l.parts) == 0 || known {
-		return false
-	}
-	x.lessons = append(slices.Clip(x.lessons), l)
-	return true
+	return l, len(l.parts) > 0 && !known && len(x.lessons) < maxLessons
 }
 
 // learned are the needs that lessons make of a release: one of the others is another one.

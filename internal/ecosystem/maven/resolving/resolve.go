@@ -139,10 +139,9 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 		})
 	}
 	for {
-		known := len(x.lessons)
 		state, err := x.solve(ctx, r, ask, request)
 		var none *mediate.Conflict
-		if !errors.As(err, &none) || len(x.lessons) == known && (known >= maxLessons || !x.learn(none)) {
+		if !errors.As(err, &none) || !x.learn(none) {
 			return state, err
 		}
 		request.Index = x
@@ -150,13 +149,13 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 }
 
 // solve finds versions, and looks at the trees that they give.
-func (x *index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask, request flat.Request) (*contract.State, error) {
+func (x index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask, request flat.Request) (*contract.State, error) {
 	c := ask.Component
 	result, err := flat.Resolve(ctx, request)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) { // Maven takes lower ones, too; then that is told
 		x.free = true
-		request.Index = *x
+		request.Index = x
 		result, err = flat.Resolve(ctx, request)
 	}
 	if err != nil {
@@ -174,10 +173,10 @@ func (x *index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.A
 		return s, err
 	}
 	return s, after(ctx, r, cmp.Or(ask.Before, c), c, s, func(broken *mediate.Conflict) error {
-		if len(x.lessons) < maxLessons && x.learn(broken) {
+		if _, fresh := x.lessonOf(broken); fresh {
 			return broken
 		}
-		s.Notable = append(s.Notable, "the build will stop: "+broken.Error()+"; "+broken.Why)
+		s.Notable = append(s.Notable, broken.Error()+"; "+broken.Why)
 		return nil
 	})
 }

@@ -10,8 +10,8 @@ import (
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
-// forbidden is the first thing about a state that the project's own rules forbid and that was not so before; nil for none. The build
-// would stop at it.
+// forbidden is the first thing about a state that the project's own rules forbid and that was not so before; nil for none. What the
+// project's management holds down is not looked at.
 func forbidden(p *project.Project, was, is []graph.Tree) *mediate.Conflict {
 	strict := p.Strictness()
 	if strict == (project.Strict{}) {
