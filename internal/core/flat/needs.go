@@ -145,7 +145,7 @@ func (s *resolver) each(n *node, need Need, more string) solve.Each {
 		key.to = need.Options[0].Key.String()
 	}
 	if s.series[key] == nil {
-		s.series[key] = &solve.Series{Say: func(which, wants string) string {
+		s.series[key] = &solve.Series{Weak: need.Sense == IfPresent, Say: func(which, wants string) string {
 			return strings.TrimSpace(fmt.Sprintf("%s %s %s %s", n.key, which, verb, wants)) + more
 		}}
 	}

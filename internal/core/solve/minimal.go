@@ -34,10 +34,15 @@ const (
 )
 
 // minimal is a conflict of which no sentence can be left out: of what is left where
-// the last is left out first, and where the first is, the shorter. A conflict of
-// very many facts stays as it is.
+// the last is left out first, and where the first is, the shorter. What is weak is
+// left out before all else. A conflict of very many facts stays as it is.
 func (c *Conflict) minimal() *Conflict {
 	wider := c.around()
+	if all := c.all(); slices.ContainsFunc(c.leaves(), (*clause).weak) && len(all.root.causes) <= maxMinimised {
+		if groups, _ := all.groups(); len(groups) <= maxSentences {
+			wider = all // what has to be there may be about others
+		}
+	}
 	groups, _ := wider.groups()
 	if len(wider.root.causes) > maxMinimised || len(groups) > maxSentences {
 		groups, _ = c.groups()
@@ -46,14 +51,48 @@ func (c *Conflict) minimal() *Conflict {
 		return c
 	}
 	groups = c.problem.arranged(groups)
-	fromLast := c.without(groups)
+	fromLast := c.without(weakLast(groups))
 	slices.Reverse(groups)
-	fromFirst := c.without(groups)
+	fromFirst := c.without(weakLast(groups))
 	long, _ := fromLast.groups()
 	if short, _ := fromFirst.groups(); len(short) < len(long) {
 		return fromFirst
 	}
 	return fromLast
+}
+
+// weakLast puts the weak groups of facts behind the others. Apart from that, the order stays.
+func weakLast(groups [][]*clause) [][]*clause {
+	groups = slices.Clone(groups)
+	slices.SortStableFunc(groups, func(a, b []*clause) int {
+		switch x, y := a[0].weak(), b[0].weak(); {
+		case x && !y:
+			return 1
+		case y && !x:
+			return -1
+		}
+		return 0
+	})
+	return groups
+}
+
+// weak is whether a proof goes without the fact where it can.
+func (c *clause) weak() bool { return c.each.Series != nil && c.each.Weak }
+
+// all are the facts of a conflict first, and then all others that are stated.
+func (c *Conflict) all() *Conflict {
+	leaves := c.leaves()
+	known := map[*clause]bool{}
+	for _, k := range leaves {
+		known[k] = true
+	}
+	wider := &clause{causes: leaves}
+	for _, k := range c.problem.facts {
+		if !known[k] {
+			wider.causes = append(wider.causes, k)
+		}
+	}
+	return &Conflict{c.problem, wider}
 }
 
 // without is a conflict of what is left of groups of facts when all are left out

@@ -32,6 +32,8 @@ type Series struct {
 	// Say gives the sentence, without a full stop. Which are the releases that it is
 	// about ("6.0.0 to 6.4.1"), wants is what they want, as AsEach writes it.
 	Say func(which, wants string) string
+	// Weak is that a proof goes without it where it can: it is about what need not be there.
+	Weak bool
 }
 
 // Each says one fact of a series: what the releases want that its first term is

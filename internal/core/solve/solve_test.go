@@ -400,6 +400,31 @@ func TestSeriesReads(t *testing.T) {
 	assert.Len(t, conflict.Proof()[2].Facts, 6)
 }
 
+// TestWeakFacts tells a conflict by what has to be there, where what need not be would do as well.
+func TestWeakFacts(t *testing.T) {
+	for _, weakFirst := range []bool{true, false} {
+		p := &Problem{}
+		frame, form, probe := p.Subject("frame", []string{"1", "2"}), p.Subject("form", []string{"1"}), p.Subject("probe", []string{"1"})
+		any := func(int) bool { return true }
+		for _, s := range []ID{form, probe} {
+			p.Require(s, p.Pick(s, any), func() string { return "it is required" })
+		}
+		p.Require(frame, p.Pick(frame, func(i int) bool { return i == 1 }), func() string { return "frame 2 is asked for" })
+		needs := func(s ID, name string, weak bool) {
+			each := Each{Want: "1", Series: &Series{Weak: weak, Say: func(which, wants string) string { return name + " needs frame " + wants }}}
+			p.ImplyEach(each, s, p.Pick(s, any), frame, p.Pick(frame, func(i int) bool { return i == 0 }))
+		}
+		needs(form, "form", weakFirst)
+		needs(probe, "probe", !weakFirst)
+		_, err := p.Solve(t.Context())
+		var conflict *Conflict
+		require.ErrorAs(t, err, &conflict)
+		told := strings.Join(conflict.Proof().Lines(), "\n")
+		assert.Equal(t, weakFirst, strings.Contains(told, "probe needs frame"), told)
+		assert.Equal(t, !weakFirst, strings.Contains(told, "form needs frame"), told)
+	}
+}
+
 func TestNothingIsAllowed(t *testing.T) {
 	p := &Problem{}
 	a := p.Subject("a", []string{"1", "2"})

@@ -122,7 +122,7 @@ func (s *resolver) asLocked(top *tree.Node, name string, e packagejson.Edge) (n,
 // needs is a fact about what releases of a wish ask of a peer.
 func (s *resolver) needs(key seriesKey, e packagejson.Edge) solve.Each {
 	if s.series[key] == nil {
-		s.series[key] = &solve.Series{Say: func(which, wants string) string {
+		s.series[key] = &solve.Series{Weak: key.optional, Say: func(which, wants string) string {
 			text := fmt.Sprintf("%s %s needs %s %s as a peer", key.of.name, which, key.peer, wants)
 			switch {
 			case key.unknown:
