@@ -204,11 +204,11 @@ func carriedNames(moves []output.MoveSummary) string {
 	for _, m := range moves[:min(len(moves), carriedShown)] {
 		switch {
 		case m.From == "":
-			names = append(names, m.Name+" "+m.To+" (new)")
+			names = append(names, m.Spoken()+" "+m.To+" (new)")
 		case m.To == "":
-			names = append(names, strings.TrimSpace(m.Name+" "+m.From)+" (gone)")
+			names = append(names, strings.TrimSpace(m.Spoken()+" "+m.From)+" (gone)")
 		default:
-			names = append(names, m.Name+" "+m.To)
+			names = append(names, m.Spoken()+" "+m.To)
 		}
 	}
 	if n := len(moves) - len(names); n > 0 {

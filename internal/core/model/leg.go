@@ -63,6 +63,7 @@ func (l *Leg) Kind() LegKind {
 type Terms struct {
 	Overrides []Override `yaml:"overrides,omitempty"`
 	Apart     []string   `yaml:"apart,omitempty"`    // names that members of a workspace may have at versions of their own
+	LeftOut   []string   `yaml:"left-out,omitempty"` // folders of components that it does not move along
 	Dedupe    bool       `yaml:"dedupe,omitempty"`   // it leaves as few copies of packages below the requirements as there can be
 	Indirect  bool       `yaml:"indirect,omitempty"` // what only the lock has goes to the newest of its major that is asked for
 	Fixes     bool       `yaml:"fixes,omitempty"`    // it avoids what has known vulnerabilities

@@ -41,6 +41,7 @@ type Plan struct {
 	Also      map[string]string // versions that no list of releases has, by name
 	Indirect  bool              // what only the lock has is refreshed, too
 	Apart     []string          // names that members of a workspace may have at versions of their own
+	LeftOut   []string          // folders of components that stay as they are
 	Previews  []string          // names whose pre-releases may be taken
 	Stated    bool              // what nobody named stays within what manifests state
 	Few       int               // legs that only refresh have no more moves than this, if they can be split; 0 for any number
@@ -62,7 +63,7 @@ func (p *Plan) Keys() func(r model.Requirement) string {
 // Frame is what every leg of some terms lays down, whatever it moves.
 func (p *Plan) Frame(terms model.Terms) contract.Goal {
 	goal := contract.Goal{Rules: p.Rules, Also: p.Also, Previews: p.Previews, Terms: terms}
-	goal.Apart = p.Apart
+	goal.Apart, goal.LeftOut = p.Apart, p.LeftOut
 	if terms.Fixes {
 		goal.Avoid = p.Avoid
 	}

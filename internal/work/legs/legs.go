@@ -66,7 +66,7 @@ func Goal(
 func frame(
 	ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World, leg *model.Leg, advisories string,
 ) (*route.Plan, error) {
-	plan := &route.Plan{Order: w.Part.Eco.Order(), Previews: d.Previews(), Apart: leg.Apart, Also: map[string]string{}}
+	plan := &route.Plan{Order: w.Part.Eco.Order(), Previews: d.Previews(), Apart: leg.Apart, LeftOut: leg.LeftOut, Also: map[string]string{}}
 	for _, m := range leg.Moves {
 		plan.Also[m.Name] = m.To
 	}

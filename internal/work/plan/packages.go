@@ -238,7 +238,7 @@ func (p *planner) routePart(
 	part, start := w.Part, *w
 	plan := &route.Plan{
 		Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: len(part.Locks) == 0 && !part.Lockless, Down: opt.AllowDown,
-		Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart,
+		Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart, LeftOut: opt.LeaveOut,
 		Indirect: part.Eco.Supports().Indirect,
 		Stated:   p.stated(opt),
 	}

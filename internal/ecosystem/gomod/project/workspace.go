@@ -23,6 +23,11 @@ type workspace struct {
 	SumFile string            // go.work.sum, "" if there is none
 }
 
+// SharesWorkspace tells whether a workspace builds two modules together.
+func (p *Project) SharesWorkspace(with *Project) bool {
+	return p.Work != nil && with.Work != nil && p.Work.File == with.Work.File
+}
+
 // Notes tell of requirements which the workspace replaces: that counts where it is
 // built, and in no go.mod.
 func (w *workspace) Notes(required []*modfile.Require) (notes []string) {
