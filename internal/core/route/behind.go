@@ -262,6 +262,41 @@ func (r *planner) tellShort() error {
 	return nil
 }
 
+// tellBarred tells of newer releases within the majors in use that do not run on what is there, those with one cause together.
+func (r *planner) tellBarred() {
+	names := map[string][]string{}
+	var order []string
+	for _, s := range r.Subjects {
+		spoken := func(text string) bool { return strings.Contains(text, s.String()+" ") }
+		if r.Reach < version.Patch || !r.climbs(s) || s.Runtime || s.Bars == nil || slices.ContainsFunc(r.notices, spoken) {
+			continue
+		}
+		within := min(r.Reach, version.Minor)
+		for _, v := range slices.Backward(s.Releases) {
+			if v.Preview() || v.Compare(s.At) <= 0 || r.Order.Step(s.At, v) > within || r.Stated && (s.Admits == nil || !s.Admits(v)) {
+				continue
+			}
+			reason := s.Bars(v)
+			if reason != "" {
+				if names[reason] == nil {
+					order = append(order, reason)
+				}
+				names[reason] = append(names[reason], fmt.Sprintf("%s (at %s, not %s)", s, s.At, v))
+			}
+			if reason != "" || s.Shun == nil || s.Shun(v) == "" {
+				break
+			}
+		}
+	}
+	for _, reason := range order {
+		stay := "stay"
+		if len(names[reason]) == 1 {
+			stay = "stays"
+		}
+		r.notices = append(r.notices, fmt.Sprintf("%s %s behind: %s", listed(names[reason]), stay, reason))
+	}
+}
+
 // reachable are the versions of a subject that the reach takes it to.
 func (r *planner) reachable(s *Subject) contract.Bound {
 	at := s.At

@@ -60,6 +60,9 @@ type Subject struct {
 	// Shun says why nobody should move to a release by itself: it is
 	// deprecated, or does not run here. Empty if there is nothing against it.
 	Shun func(v version.Version) string
+	// Bars says why a release that would do well is not to be had here: it does not run on what is there. Empty
+	// for one that is, and for one that nobody should want; nil where nothing is known.
+	Bars func(v version.Version) string
 	// GoesOn is the name that its own releases say it goes on under; empty for none.
 	GoesOn string
 	// Again says what it is like under another name, which it goes on under; nil where that says nothing new.

@@ -111,6 +111,7 @@ func (p *Plan) Legs(ctx context.Context, w World) (legs []model.Leg, notices []s
 		r.notices = append(r.notices, "not needed, and left out: that "+o.String())
 	}
 	r.tellExact()
+	r.tellBarred()
 	if err := r.tellShort(); err != nil {
 		return nil, nil, err
 	}

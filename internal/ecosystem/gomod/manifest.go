@@ -33,7 +33,9 @@ func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) 
 		})
 	}
 	if t := p.Mod.Toolchain; t != nil {
-		c.Pins = append(c.Pins, model.Pin{Subject: project.RuntimeGo, Range: strings.TrimPrefix(t.Name, "go"), Site: p.Site(t.Syntax, t.Name)})
+		c.Pins = append(c.Pins, model.Pin{ // a newer one that is installed runs in its place (https://go.dev/doc/toolchain)
+			Subject: project.RuntimeGo, Range: strings.TrimPrefix(t.Name, "go"), Site: p.Site(t.Syntax, t.Name), AtLeast: true,
+		})
 	}
 	for _, r := range p.Mod.Require {
 		req := model.Requirement{

@@ -139,7 +139,7 @@ type describer struct {
 func (d describer) describe(ctx context.Context, s *route.Subject, name string, known []model.Release) {
 	order := d.part.Eco.Order()
 	s.Releases, s.Peers, s.GoesOn = nil, nil, ""
-	against, peers := map[string]string{}, map[string][]string{}
+	against, barred, peers := map[string]string{}, map[string]string{}, map[string][]string{}
 	for _, rel := range known {
 		v, err := order.Parse(rel.Version)
 		if err != nil {
@@ -149,15 +149,15 @@ func (d describer) describe(ctx context.Context, s *route.Subject, name string, 
 		if rel.Replaced != "" && !v.Preview() {
 			s.GoesOn = rel.Replaced
 		}
-		against[rel.Version] = rel.Unfit
-		if lacks := d.world.Lacks(ctx, rel.Needs, d.development); lacks != "" {
-			against[rel.Version] = "it needs " + lacks
-		}
-		switch {
+		switch lacks := d.world.Lacks(ctx, rel.Needs, d.development); {
 		case rel.Retracted:
 			against[rel.Version] = "its author took it back"
 		case rel.Deprecated != "":
 			against[rel.Version] = "it is deprecated: " + rel.Deprecated
+		case lacks != "":
+			barred[rel.Version] = "it needs " + lacks
+		default:
+			barred[rel.Version] = rel.Unfit
 		}
 		peers[rel.Version] = rel.Peers
 		for _, peer := range rel.Peers {
@@ -167,9 +167,13 @@ func (d describer) describe(ctx context.Context, s *route.Subject, name string, 
 		}
 	}
 	s.PeersAt = func(v version.Version) []string { return peers[v.String()] }
-	s.Shun = func(v version.Version) string {
-		return cmp.Or(against[v.String()], beyondRuntime(d.part, d.places, name, v))
+	s.Bars = func(v version.Version) string {
+		if against[v.String()] != "" {
+			return ""
+		}
+		return cmp.Or(barred[v.String()], beyondRuntime(d.part, d.places, name, v))
 	}
+	s.Shun = func(v version.Version) string { return cmp.Or(against[v.String()], s.Bars(v)) }
 }
 
 // again describes a subject that goes on under another name.
