@@ -70,6 +70,11 @@ func (a *advance) uncrossed(moved *movedLeg) error {
 		return nil
 	}
 	moves := slices.Concat(a.leg.Moves, moved.leg.Moves)
+	for _, m := range moved.leg.Carried { // what a manifest requires for others is carried, and told as that
+		if slices.ContainsFunc(before.Find(m.Key()), func(r model.Requirement) bool { return r.Asked }) {
+			moves = append(moves, m)
+		}
+	}
 	named := func(r model.Requirement) bool {
 		return slices.ContainsFunc(moves, func(m model.Move) bool { return m.Says(r) })
 	}
