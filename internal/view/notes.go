@@ -137,7 +137,8 @@ func summary(p model.PackageNotes) string {
 
 // grave tells whether a person has to know an entry in any case.
 func grave(e model.NoteEntry) bool {
-	return slices.Index(notes.Kinds, notes.Kind(e.Kind)) <= slices.Index(notes.Kinds, notes.Renamed)
+	kind := notes.Kind(e.Kind)
+	return slices.Index(notes.Kinds, kind) <= slices.Index(notes.Kinds, notes.Renamed) || kind == notes.Other && e.Major
 }
 
 var noteStyles = map[notes.Kind]doc.Style{

@@ -31,7 +31,8 @@ type NoteEntry struct {
 	Kind    string      `json:"kind"`
 	Version string      `json:"version"`
 	Text    string      `json:"text"`
-	Place   string      `json:"place"` // "CHANGELOG.md:41"
+	Place   string      `json:"place"`           // "CHANGELOG.md:41"
+	Major   bool        `json:"major,omitempty"` // it is said of the first release of a major
 	Uses    []NameUse   `json:"uses,omitempty"`
 	Renames [][2]string `json:"renames,omitempty"`
 }

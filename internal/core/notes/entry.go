@@ -32,7 +32,7 @@ type Entry struct {
 	Kind  Kind
 	Text  string // in one line, as it is written
 	Line  int
-	Names []string // in code font or in quotes, each once
+	Names []string // in code font, in quotes, or called: verify(). Each once, without those that it says to use instead
 	// Renames are what it plainly says is called otherwise.
 	Renames []Rename
 	Need    *Need
@@ -108,6 +108,13 @@ var (
 	subHeading    = lazyregexp.New(
 		`^\s*(?:#{1,6}\s+(.*?)\s*#*|={2,6}\s+(.*?)|\*\*([^*]+)\*\*:?|__([^_]+)__:?|([A-Z][A-Za-z /&-]{2,40}):)\s*$`,
 	)
+	// A name without quotes is one where it is called: verify(), .positional(), Socket#join().
+	called = lazyregexp.New(`(?:^|[\s(,])(\.?[A-Za-z_$][\w$]*(?:[.#][A-Za-z_$][\w$]*)*)\(\)`)
+	// Names that are to be used instead.
+	instead = lazyregexp.New(
+		`(?i)\b(?:use|in favou?r of|replaced (?:by|with)|switch to|prefer|consistent with)\s+(?:the\s+)?(?:new\s+)?` +
+			`(?:\x60[^\x60\n]+\x60(?:,?\s*(?:\b(?:and|or)\b|\|\|)?\s*))+`,
+	)
 	code = lazyregexp.New("``([^`]+)``|`([^`\n]+)`|<code>([^<]+)</code>|\"([^\"\\s]{3,60})\"|(?:^|[\\s(])'([^'\\s]{3,60})'")
 )
 
@@ -135,13 +142,7 @@ func (e *Entry) read() {
 	if len(e.Text) > maxEntry {
 		e.Text = strings.ToValidUTF8(e.Text[:maxEntry], "") + "…"
 	}
-	for _, m := range code.FindAllStringSubmatch(e.Text, -1) {
-		if name := strings.TrimSpace(strings.Join(m[1:], "")); isName(name) {
-			e.Names = append(e.Names, plainName(name))
-		}
-	}
-	slices.Sort(e.Names)
-	e.Names = slices.Compact(e.Names)
+	e.Names = namesIn(e.Text)
 	e.Renames = Renames(e.Text)
 	e.Need = needOf(e.Text)
 	rank := slices.Index(Kinds, e.Kind)
@@ -164,6 +165,37 @@ func (e *Entry) read() {
 		e.Kind = Other
 	}
 	e.Text = strings.ReplaceAll(e.Text, "**", "")
+}
+
+// namesIn are the names that a text speaks of, but for those that it says to use instead of one of them.
+func namesIn(text string) (names []string) {
+	for _, m := range code.FindAllStringSubmatchIndex(text, -1) {
+		for i := 2; i < len(m); i += 2 {
+			if m[i] >= 0 && isName(strings.TrimSpace(text[m[i]:m[i+1]])) {
+				names = append(names, plainName(strings.TrimSpace(text[m[i]:m[i+1]])))
+			}
+		}
+	}
+	for _, m := range called.FindAllStringSubmatch(text, -1) {
+		class, member, method := strings.Cut(m[1], "#")
+		switch {
+		case method && isName(member):
+			names = append(names, "."+member)
+		case !method && isName(class):
+			names = append(names, class)
+		}
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	m := instead.FindStringSubmatchIndex(text)
+	if m == nil {
+		return names
+	}
+	spoken := namesIn(text[:m[0]] + "." + text[m[1]:])
+	if before := namesIn(text[:m[0]]); len(before) == 0 {
+		return names
+	}
+	return spoken
 }
 
 // needOf is the runtime or tool that an entry asks for, or supports no more.

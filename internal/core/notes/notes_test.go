@@ -77,6 +77,20 @@ func TestRenames(t *testing.T) {
 	}
 }
 
+func TestNames(t *testing.T) {
+	for text, want := range map[string]string{
+		"The verify() function no longer accepts unsigned tokens":      "verify",
+		"Pier#moor() and Pier#leave() take no callback, .haul() does":  ".haul .leave .moor",
+		"remove: `req.tide()` -- use `req.tides`, `req.log` instead":   "req.tide",
+		"`openPier` is gone in favour of `pier.open` and `pier.close`": "openPier",
+		"use `tides` with care":                            "tides",
+		"`a-b` is now consistent with `c-d`; `e-f` is not": "a-b e-f",
+		"call foo(bar) (or not)":                           "",
+	} {
+		assert.Equal(t, want, strings.Join(namesIn(text), " "), text)
+	}
+}
+
 func TestNeeds(t *testing.T) {
 	for text, want := range map[string]string{
 		"Requires Node.js >= 20":                       "Node.js 20",

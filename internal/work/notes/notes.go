@@ -221,7 +221,8 @@ func (r *reader) read(ctx context.Context, t target) error {
 	for _, f := range files {
 		for _, part := range f.parts {
 			for _, e := range part.Entries() {
-				if key := part.Version + "\x00" + e.Text; seen[key] {
+				release, _, _ := strings.Cut(part.Version, "-") // what its previews said is said again
+				if key := release + "\x00" + e.Text; seen[key] {
 					continue
 				} else {
 					seen[key] = true
@@ -230,7 +231,7 @@ func (r *reader) read(ctx context.Context, t target) error {
 					p.Versions = append(p.Versions, part.Version)
 				}
 				shown := model.NoteEntry{
-					Kind: string(e.Kind), Version: part.Version, Text: e.Text, Place: model.Site{File: f.name, Line: e.Line}.String(),
+					Kind: string(e.Kind), Version: part.Version, Major: opensMajor(t.part, from, part.Version), Text: e.Text, Place: model.Site{File: f.name, Line: e.Line}.String(),
 				}
 				for _, x := range e.Renames {
 					shown.Renames = append(shown.Renames, [2]string{x.Old, x.New})
@@ -242,6 +243,16 @@ func (r *reader) read(ctx context.Context, t target) error {
 	}
 	p.Gaps = l.gaps(p.Versions)
 	return nil
+}
+
+// opensMajor tells whether a version is the first one of a major above that of from: "7.0.0", "7.0.0-rc.1", "7".
+func opensMajor(part *tree.Part, from version.Version, text string) bool {
+	v, err := part.Version(text)
+	release, _, _ := strings.Cut(strings.TrimPrefix(text, "v"), "-")
+	for strings.HasSuffix(release, ".0") {
+		release = strings.TrimSuffix(release, ".0")
+	}
+	return err == nil && v.Line() != from.Line() && strings.TrimPrefix(v.Line(), "v") == release
 }
 
 // need notes a runtime or tool that notes ask for, and the registry does not state.
@@ -269,9 +280,13 @@ func (r *reader) need(t target, e notes.Entry, shown model.NoteEntry, way []mode
 		need.Range = ">" + e.Need.Version
 	}
 	need.Unmet = r.unmet(name, *e.Need)
-	same := func(o model.NotedNeed) bool { return o.By == need.By && o.Name == need.Name && o.Range == need.Range }
-	if !slices.ContainsFunc(r.result.Needs, same) {
+	ofIt := func(o model.NotedNeed) bool { return strings.HasPrefix(o.By, t.name+" ") && o.Name == need.Name }
+	i := slices.IndexFunc(r.result.Needs, ofIt)
+	switch {
+	case i < 0:
 		r.result.Needs = append(r.result.Needs, need)
+	case version.CompareStated(strings.TrimLeft(r.result.Needs[i].Range, ">="), e.Need.Version) < 0: // the most that it needs
+		r.result.Needs[i] = need
 	}
 }
 
@@ -314,4 +329,10 @@ func concern(e model.NoteEntry) int {
 	return 1
 }
 
-func kindRank(e model.NoteEntry) int { return slices.Index(notes.Kinds, notes.Kind(e.Kind)) }
+// kindRank is the place of an entry among others. What a new major says without a kind comes before what is new and mended.
+func kindRank(e model.NoteEntry) int {
+	if e.Major && notes.Kind(e.Kind) == notes.Other {
+		return slices.Index(notes.Kinds, notes.Deprecated)
+	}
+	return slices.Index(notes.Kinds, notes.Kind(e.Kind))
+}

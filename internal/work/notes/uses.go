@@ -128,14 +128,14 @@ var (
 	plainName = lazyregexp.New(`^[A-Za-z_$][\w$]*$`)
 	// everywhere are files that every project has.
 	everywhere = lazyregexp.New(
-		`(?i)^(package(-lock)?\.json|readme|license|changelog|tsconfig\.json|go\.(mod|sum)|pom\.xml|gemfile(\.lock)?)(\.\w+)?$`,
+		`(?i)^(package(-lock)?\.json|readme|license|changelog|tsconfig\.json|(index|main)\.[cm]?[jt]sx?|go\.(mod|sum)|pom\.xml|gemfile(\.lock)?)(\.\w+)?$`,
 	)
 )
 
 // globals are names that the runtimes themselves have.
 var globals = func() map[string]bool {
 	all := map[string]bool{}
-	for _, name := range strings.Fields(`this self Array Boolean Buffer Date Error Function Infinity JSON Map Math NaN Number Object
+	for _, name := range strings.Fields(`this self arguments Array Boolean Buffer Date Error Function Infinity JSON Map Math NaN Number Object
 		Promise Proxy RegExp Set String Symbol TypeError URL WeakMap console document globalThis process window fmt os errors
 		System Kernel`) {
 		all[name] = true
