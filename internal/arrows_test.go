@@ -42,7 +42,7 @@ var mayImport = map[string]string{
 	"work/plan":     "core ecosystem work/settings work/desk work/tree work/kept work/shelf work/world work/ways work/need work/subjects",
 	"work/verify":   "core host ecosystem work/settings work/desk work/tree work/kept",
 	"work/notes":    "core host ecosystem work/settings work/desk work/tree work/kept",
-	"work/hints":    "core work/desk work/tree work/kept work/adapt work/notes",
+	"work/hints":    "core ecosystem work/desk work/tree work/kept work/adapt work/notes",
 	"work/todo":     "core work/desk work/tree work/kept",
 	"work/adapt":    "core host ecosystem work/desk work/tree work/kept work/shelf work/world work/verify work/todo",
 	"work/carry": "core host ecosystem work/settings work/desk work/tree work/kept work/world work/legs work/need work/verify work/adapt " +

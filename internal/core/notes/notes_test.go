@@ -60,6 +60,7 @@ func TestRenames(t *testing.T) {
 		"Renamed the function `openPier` to `open`":            "openPier open",
 		"Use `tides.fetch` instead of `fetchTides`":            "fetchTides tides.fetch",
 		"`fetchTides` was removed. Use `tides.fetch` instead.": "fetchTides tides.fetch",
+		"`p.send(a, b)` signature - use `p.at(a).send(b)`":     "",
 		"`x-y` -> `z`":                           "x-y z",
 		"'oldName' is replaced by 'newName'":     "oldName newName",
 		"The `--fast` option moved to `--quick`": "--fast --quick",

@@ -45,8 +45,14 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, leg *mod
 		}
 	}
 	hints = append(hints, closed(c, leg)...)
+	hints = append(hints, became(ctx, d, t, leg, places)...)
 	said := map[string]bool{}
 	all := worknotes.On(ctx, d, t, leg)
+	for _, n := range echoed(textsOf(c), all) {
+		if len(hints) < mostHints && len(about(n, names)) == 0 { // told by its names below
+			hints = append(hints, "much the same is told "+entry(n))
+		}
+	}
 	for _, f := range all {
 		for _, name := range about(f, names) {
 			if said[name] || len(hints) >= mostHints {
@@ -64,6 +70,20 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, leg *mod
 	for _, text := range nearby(ctx, d, t, k, all, places) {
 		if len(hints) < mostHints && !slices.ContainsFunc(hints, func(o string) bool { return strings.HasPrefix(text, o) }) {
 			hints = append(hints, text)
+		}
+	}
+	if len(hints) == 0 {
+		hints = gravest(all)
+	}
+	return hints
+}
+
+// gravest are the entries that weigh most where none names what failed.
+func gravest(said []worknotes.Noted) (hints []string) {
+	for _, n := range said {
+		kind := notes.Kind(n.Shown.Kind)
+		if heavy := kind == notes.Breaking || kind == notes.Removed || n.Shown.Major && kind == notes.Other; heavy && len(hints) < mostNearby {
+			hints = append(hints, "not by name, but of weight "+entry(n))
 		}
 	}
 	return hints
@@ -121,17 +141,26 @@ func about(n worknotes.Noted, names []string) (about []string) {
 }
 
 func hint(n worknotes.Noted, name string) string {
-	source := fmt.Sprintf("%s %s, %s", n.Of, n.Shown.Version, n.Shown.Place)
 	for _, x := range n.Entry.Renames {
 		if x.Old == name {
-			return fmt.Sprintf("`%s` goes on as `%s` (%s)", name, x.New, source)
+			return fmt.Sprintf("`%s` goes on as `%s` (%s)", name, x.New, stands(n))
 		}
 	}
+	return fmt.Sprintf("`%s` is told of %s", name, entry(n))
+}
+
+// stands says where an entry stands.
+func stands(n worknotes.Noted) string {
+	return fmt.Sprintf("%s %s, %s", n.Of, n.Shown.Version, n.Shown.Place)
+}
+
+// entry is an entry with where it stands, cut where it is long.
+func entry(n worknotes.Noted) string {
 	text := strings.TrimSuffix(n.Entry.Text, ".")
 	if runes := []rune(text); len(runes) > 160 {
 		text = string(runes[:160]) + "…"
 	}
-	return fmt.Sprintf("`%s` is told of (%s): %s", name, source, text)
+	return fmt.Sprintf("(%s): %s", stands(n), text)
 }
 
 var (

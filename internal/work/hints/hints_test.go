@@ -1,12 +1,16 @@
 package hints
 
 import (
+	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
 	"bellwether/internal/core/finding"
 	"bellwether/internal/core/model"
+	"bellwether/internal/core/notes"
+	"bellwether/internal/ecosystem"
+	worknotes "bellwether/internal/work/notes"
 )
 
 // TestMentioned finds the names in what runtimes, bundlers and compilers say of what is missing.
@@ -49,5 +53,52 @@ func TestClosed(t *testing.T) {
 		} else if assert.Len(t, got, 1, text) {
 			assert.Contains(t, got[0], want)
 		}
+	}
+}
+
+func noted(kind notes.Kind, text string) worknotes.Noted {
+	return worknotes.Noted{
+		Of: "pier-bell", Entry: notes.Entry{Text: text}, Shown: model.NoteEntry{Kind: string(kind), Version: "2.0.0", Place: "CHANGELOG.md:3"},
+	}
+}
+
+// TestEchoed finds what says the same as a failure in other words.
+func TestEchoed(t *testing.T) {
+	said := []worknotes.Noted{
+		noted(notes.Breaking, "Bell ropes must be 40 fathoms or longer"), noted(notes.Breaking, "The bell is rung by default"),
+		noted(notes.Fixed, "a rope of 40 fathoms rang the bell of the harbour twice"),
+	}
+	got := echoed([]string{"the rope has a minimum of 40 fathoms for bell ropes"}, said)
+	if assert.Len(t, got, 1) {
+		assert.Equal(t, "(pier-bell 2.0.0, CHANGELOG.md:3): Bell ropes must be 40 fathoms or longer", entry(got[0]))
+	}
+	assert.Empty(t, echoed([]string{"the bell must be rung by somebody, invalid options"}, said))
+	assert.Equal(t, []string{
+		"not by name, but of weight (pier-bell 2.0.0, CHANGELOG.md:3): Bell ropes must be 40 fathoms or longer",
+		"not by name, but of weight (pier-bell 2.0.0, CHANGELOG.md:3): The bell is rung by default",
+	}, gravest(said))
+}
+
+// archives are manifests of releases, by version.
+type archives map[string]string
+
+func (a archives) Archive(_ context.Context, _ model.Subject, version string, w ecosystem.Wanted) ([]ecosystem.ArchiveFile, error) {
+	if !w.File("package.json", 1) {
+		return nil, nil
+	}
+	return []ecosystem.ArchiveFile{{Name: "package.json", Data: []byte(a[version])}}, nil
+}
+
+func TestIsModule(t *testing.T) {
+	for text, want := range map[string]bool{
+		`{"type": "module", "exports": "./index.js"}`:                                                  true,
+		`{"type": "module", "main": "./index.js"}`:                                                     true,
+		`{"main": "./index.js"}`:                                                                       false,
+		`{"type": "module", "exports": {"import": "./index.js", "require": "./index.cjs"}}`:            false,
+		`{"type": "module", "exports": {".": {"import": "./a.js", "default": "./dist/commonjs.cjs"}}}`: false,
+		`{"type": "commonjs"}`:                                                                         false,
+		`{`:                                                                                            false,
+	} {
+		assert.Equal(t, want, isModule(t.Context(), archives{"1.0.0": text}, model.Subject{}, "1.0.0"), text)
 	}
 }

@@ -231,7 +231,8 @@ func (r *reader) read(ctx context.Context, t target) error {
 					p.Versions = append(p.Versions, part.Version)
 				}
 				shown := model.NoteEntry{
-					Kind: string(e.Kind), Version: part.Version, Major: opensMajor(t.part, from, part.Version), Text: e.Text, Place: model.Site{File: f.name, Line: e.Line}.String(),
+					Kind: string(e.Kind), Version: part.Version, Major: opensMajor(t.part, from, part.Version), Text: e.Text,
+					Place: model.Site{File: f.name, Line: e.Line}.String(),
 				}
 				for _, x := range e.Renames {
 					shown.Renames = append(shown.Renames, [2]string{x.Old, x.New})

@@ -128,7 +128,8 @@ var (
 	plainName = lazyregexp.New(`^[A-Za-z_$][\w$]*$`)
 	// everywhere are files that every project has.
 	everywhere = lazyregexp.New(
-		`(?i)^(package(-lock)?\.json|readme|license|changelog|tsconfig\.json|(index|main)\.[cm]?[jt]sx?|go\.(mod|sum)|pom\.xml|gemfile(\.lock)?)(\.\w+)?$`,
+		`(?i)^(package(-lock)?\.json|readme|license|changelog|tsconfig\.json|(index|main)\.[cm]?[jt]sx?|go\.(mod|sum)|pom\.xml|` +
+			`gemfile(\.lock)?)(\.\w+)?$`,
 	)
 )
 
