@@ -55,7 +55,7 @@ func (r *registries) follow(ctx context.Context, ask ecosystem.Ask, o *contract.
 				continue // it is told where it is resolved for itself
 			}
 			other := c.Detail.(*project.Project)
-			if p.SharesWorkspace(other) && !shared[dir] && !slices.Contains(ask.LeftOut, dir) {
+			if p.SharesWorkspace(other) && !shared[dir] && !slices.Contains(ask.LeftOut, dir) && !slices.Contains(ask.LeftOut, other.File) {
 				shared[dir] = true
 				changed, err := r.share(ctx, ask, c, o)
 				if err != nil {

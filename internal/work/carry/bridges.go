@@ -35,9 +35,9 @@ func (a *advance) bridges(moved *movedLeg, part *tree.Part, registry ecosystem.R
 			continue
 		}
 		after = slices.DeleteFunc(after, func(b kept.Bridge) bool {
-			return b.Component == part.Dir && b.Name == m.Name && b.Kind != kept.BridgeOverride
+			return b.Component == part.ID && b.Name == m.Name && b.Kind != kept.BridgeOverride
 		})
-		b := kept.Bridge{Component: part.Dir, Name: m.Name, At: m.To, Because: m.Because, Since: a.desk.Today().Format(time.DateOnly)}
+		b := kept.Bridge{Component: part.ID, Name: m.Name, At: m.To, Because: m.Because, Since: a.desk.Today().Format(time.DateOnly)}
 		v, err := part.Eco.Order().Parse(m.To)
 		switch {
 		case err == nil && v.Preview():
@@ -55,13 +55,13 @@ func (a *advance) bridges(moved *movedLeg, part *tree.Part, registry ecosystem.R
 	}
 	for _, o := range moved.leg.Overrides {
 		after = slices.DeleteFunc(after, func(b kept.Bridge) bool {
-			return b.Component == part.Dir && b.Kind == kept.BridgeOverride && b.Of == o.Of && b.Name == o.Name
+			return b.Component == part.ID && b.Kind == kept.BridgeOverride && b.Of == o.Of && b.Name == o.Name
 		})
 		if !o.Drop {
 			after = append(
 				after,
 				kept.Bridge{
-					Component: part.Dir, Name: o.Name, Of: o.Of, Kind: kept.BridgeOverride, At: cmp.Or(o.Range, "the project's own"),
+					Component: part.ID, Name: o.Name, Of: o.Of, Kind: kept.BridgeOverride, At: cmp.Or(o.Range, "the project's own"),
 					Because: o.Because, Since: a.desk.Today().Format(time.DateOnly),
 				},
 			)

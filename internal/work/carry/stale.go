@@ -17,7 +17,7 @@ func (a *advance) staleLocks(v *finding.Verification, paths []string) (stages []
 	for _, part := range a.tree.Parts {
 		for _, lock := range part.Locks {
 			at := slices.IndexFunc(v.Stages, func(s finding.Stage) bool {
-				return s.Component == part.Dir && s.Name == "fetch" && s.Status == finding.Skipped && s.Command[0] == lock.Client
+				return s.Component == part.ID && s.Name == "fetch" && s.Status == finding.Skipped && s.Command[0] == lock.Client
 			})
 			if lock.Client == "" || at < 0 {
 				continue

@@ -39,7 +39,7 @@ func Explain(ctx context.Context, d *desk.Desk, t *tree.Tree, what string) ([]ou
 		if err != nil {
 			return nil, err
 		}
-		e := output.Explanation{Component: part.Dir, Name: name, Version: rng}
+		e := output.Explanation{Component: part.ID, Name: name, Version: rng}
 		_, called := model.Parted(name)
 		if e.Locked, err = registry.Copies(ctx, part.Component, called); err != nil {
 			return nil, err

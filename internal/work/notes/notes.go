@@ -175,7 +175,7 @@ type found struct {
 
 func (r *reader) read(ctx context.Context, t target) error {
 	p := model.PackageNotes{
-		Component: t.part.Dir, Name: t.name, PURL: t.subject.PURL(t.to), From: t.from, To: t.to, Found: []string{}, Entries: []model.NoteEntry{},
+		Component: t.part.ID, Name: t.name, PURL: t.subject.PURL(t.to), From: t.from, To: t.to, Found: []string{}, Entries: []model.NoteEntry{},
 	}
 	defer func() { r.result.Packages = append(r.result.Packages, p) }()
 	if t.from == "" {

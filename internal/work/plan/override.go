@@ -29,7 +29,7 @@ func readOverrides(part *tree.Part, opt world.Request) ([]model.Override, error)
 		}
 	}
 	for _, o := range opt.Dropped {
-		if o.Component == part.Dir {
+		if o.Component == part.ID {
 			all = append(all, o.Override)
 		}
 	}

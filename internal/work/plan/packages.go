@@ -46,7 +46,7 @@ func (p *planner) planPackages(ctx context.Context, opt world.Request, first []w
 	}
 	planned, unreached := 0, error(nil)
 	for _, part := range p.tree.Parts {
-		if slices.Contains(opt.LeaveOut, part.Dir) {
+		if slices.ContainsFunc(opt.LeaveOut, part.Called) {
 			continue
 		}
 		if len(r.stops) > 0 { // a component may be changed by the legs of those before it
@@ -237,7 +237,7 @@ func (p *planner) routePart(
 ) (legs []model.Leg, notices []string, err error) {
 	part, start := w.Part, *w
 	plan := &route.Plan{
-		Component: part.Dir, Order: part.Eco.Order(), Reach: reach, NoLock: len(part.Locks) == 0 && !part.Lockless, Down: opt.AllowDown,
+		Component: part.ID, Order: part.Eco.Order(), Reach: reach, NoLock: len(part.Locks) == 0 && !part.Lockless, Down: opt.AllowDown,
 		Dedupe: opt.Dedupe, Few: opt.Few, Stepwise: opt.Stepwise, Explain: opt.Explain, Apart: opt.Apart, LeftOut: opt.LeaveOut,
 		Indirect: part.Eco.Supports().Indirect,
 		Stated:   p.stated(opt),

@@ -73,7 +73,7 @@ func Rules(ctx context.Context, d *desk.Desk, t *tree.Tree, w *world.World) ([]c
 	if err != nil {
 		return nil, err
 	}
-	plan := &route.Plan{Component: w.Part.Dir, Order: w.Part.Eco.Order(), Previews: d.Previews()}
+	plan := &route.Plan{Component: w.Part.ID, Order: w.Part.Eco.Order(), Previews: d.Previews()}
 	if plan.Subjects, err = Of(ctx, t, w, plan, nil); err != nil {
 		return nil, err
 	}

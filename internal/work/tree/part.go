@@ -13,6 +13,8 @@ import (
 type Part struct {
 	*model.Component
 	Eco ecosystem.Ecosystem
+	// ID is what results, routes and settings call it: its folder, or its manifest where its folder has several components.
+	ID string
 }
 
 // In is the part as it is in another state of the project's files.
@@ -21,8 +23,11 @@ func (p *Part) In(files *ecosystem.Index) (*Part, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Part{Component: c, Eco: p.Eco}, nil
+	return &Part{Component: c, Eco: p.Eco, ID: p.ID}, nil
 }
+
+// Called tells whether a name is the component's: its ID, or its folder, which may be that of others, too.
+func (p *Part) Called(name string) bool { return name == p.ID || name == p.Dir }
 
 // Has tells whether a package is in effect in the component, or required by it.
 func (p *Part) Has(name string) bool {

@@ -95,7 +95,21 @@ func Read(from Source) (*Tree, error) {
 		}
 	}
 	t.dropAliases(from.Real)
+	t.identify()
 	return t.ready(), nil
+}
+
+// identify gives each component its ID.
+func (t *Tree) identify() {
+	in := map[string]int{}
+	for _, part := range t.Parts {
+		in[part.Dir]++
+	}
+	for _, part := range t.Parts {
+		if part.ID = part.Dir; in[part.Dir] > 1 {
+			part.ID = part.Manifest
+		}
+	}
 }
 
 // Unread is a component that could not be read.
@@ -184,25 +198,36 @@ func (t *Tree) With(edits []model.FileEdit) (*Tree, error) {
 // Moved is the project with other files, of whose components only one is another.
 func (t *Tree) Moved(files *ecosystem.Index, part *Part) *Tree {
 	other := &Tree{Files: files, settings: t.settings, Table: t.Table, Parts: slices.Clone(t.Parts), Unread: t.Unread}
-	if at := slices.IndexFunc(t.Parts, func(p *Part) bool { return p.Dir == part.Dir }); at >= 0 {
+	if at := slices.IndexFunc(t.Parts, func(p *Part) bool { return p.ID == part.ID }); at >= 0 {
 		other.Parts[at] = part
 	}
 	return other.ready()
 }
 
-// Part is the component in a folder, nil if there is none.
-func (t *Tree) Part(dir string) *Part {
-	for _, part := range t.Parts {
-		if part.Dir == dir {
-			return part
-		}
+// Part is the component of an ID, nil if there is none. Where a folder has got a second component since the ID was written,
+// it is the first one there.
+func (t *Tree) Part(id string) *Part {
+	at := slices.IndexFunc(t.Parts, func(p *Part) bool { return p.ID == id })
+	if at < 0 {
+		at = slices.IndexFunc(t.Parts, func(p *Part) bool { return p.Dir == id })
 	}
-	return nil
+	if at < 0 {
+		return nil
+	}
+	return t.Parts[at]
 }
 
-// Has tells whether there is a component in a folder, be it one that cannot be read.
-func (t *Tree) Has(dir string) bool {
-	return t.Part(dir) != nil || slices.ContainsFunc(t.Unread, func(u Unread) bool { return u.Dir == dir })
+// Has tells whether there is a component of a name, be it one that cannot be read.
+func (t *Tree) Has(name string) bool {
+	return t.Part(name) != nil || slices.ContainsFunc(t.Unread, func(u Unread) bool { return u.Dir == name })
+}
+
+// IDs are those of the components.
+func (t *Tree) IDs() (all []string) {
+	for _, part := range t.Parts {
+		all = append(all, part.ID)
+	}
+	return all
 }
 
 // PartWith is the component that a manifest belongs to: its own, or that of the

@@ -47,7 +47,7 @@ func (j Job) reading(part *tree.Part) func(name string) bool {
 	if eco, ok := part.Eco.(ecosystem.Neighbour); ok {
 		own = append(own, eco.BuildsWith(part.Component)...)
 	}
-	patterns := j.Desk.Settings.Reads[part.Dir]
+	patterns := slices.Concat(j.Desk.Settings.Reads[part.Dir], j.Desk.Settings.Reads[part.ID])
 	return func(name string) bool {
 		if strings.HasPrefix(name, kept.Dir+"/") {
 			return false // what legs note down

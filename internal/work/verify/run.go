@@ -43,7 +43,7 @@ type Job struct {
 func (j Job) Run(ctx context.Context) (*finding.Verification, []model.FileEdit, error) {
 	var parts []*tree.Part
 	for _, part := range j.Tree.Parts {
-		if j.Only == nil || j.Only[part.Dir] {
+		if j.Only == nil || j.Only[part.ID] {
 			parts = append(parts, part)
 		}
 	}
@@ -106,7 +106,7 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 	}
 	var refreshed []model.FileEdit
 	for _, part := range parts {
-		if is := after.Part(part.Dir); is != nil {
+		if is := after.Part(part.ID); is != nil {
 			part = is
 		}
 		with, err := runWith(ctx, j.Desk, after, part)
@@ -116,7 +116,7 @@ func (j Job) in(ctx context.Context, parts []*tree.Part) (*finding.Verification,
 		v.Runtimes = append(v.Runtimes, with.runtimes...)
 		partKey := j.partKey(ctx, part, with, files)
 		if known := j.known(partKey); known != nil {
-			j.Desk.Tell(desk.Event{Text: part.Dir, Done: true, Good: true, Note: "nothing that it reads has changed since " + known.Since()})
+			j.Desk.Tell(desk.Event{Text: part.ID, Done: true, Good: true, Note: "nothing that it reads has changed since " + known.Since()})
 			v.Stages, v.Effect = append(v.Stages, known.Again()...), append(v.Effect, known.Effect...)
 			continue
 		}
@@ -195,7 +195,7 @@ func installed(s *scratch.Scratch, part *tree.Part) (all []finding.Effect, err e
 		return nil, fmt.Errorf("looking at what is installed: %w", err)
 	}
 	for name, version := range versions {
-		all = append(all, finding.Effect{Component: part.Dir, Name: name, Version: version, Where: "as it is installed"})
+		all = append(all, finding.Effect{Component: part.ID, Name: name, Version: version, Where: "as it is installed"})
 	}
 	slices.SortFunc(all, finding.Effect.Compare)
 	return all, nil

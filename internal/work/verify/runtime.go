@@ -46,7 +46,7 @@ func runWith(ctx context.Context, d *desk.Desk, t *tree.Tree, part *tree.Part) (
 		if chosen == nil {
 			continue
 		}
-		chosen.Component = part.Dir
+		chosen.Component = part.ID
 		r.runtimes = append(r.runtimes, *chosen)
 		if folder == "" {
 			continue

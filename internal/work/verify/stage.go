@@ -59,7 +59,7 @@ func (st *stageRun) run(ctx context.Context, blocked bool) (finding.Stage, error
 	stage := st.stage
 	st.dir = filepath.Join(st.scratch.Dir, filepath.FromSlash(stage.Dir))
 	st.env = slices.Concat([]string{"CI=true", "NO_COLOR=1", "FORCE_COLOR=0"}, st.scratch.Env(), st.with.env, st.desk.Options.Env)
-	st.result = finding.Stage{Component: st.part.Dir, Name: stage.Name, Command: stage.Command, Optional: stage.Optional}
+	st.result = finding.Stage{Component: st.part.ID, Name: stage.Name, Command: stage.Command, Optional: stage.Optional}
 	switch {
 	case blocked:
 		st.result.Status, st.result.Why = finding.NotRun, "a stage before it failed"
@@ -111,8 +111,8 @@ func (st *stageRun) again(ctx context.Context, first finding.Stage) (finding.Sta
 
 // title is what progress calls the stage.
 func (st *stageRun) title() string {
-	if st.part.Dir != "." {
-		return st.part.Dir + ": " + st.stage.Name
+	if st.part.ID != "." {
+		return st.part.ID + ": " + st.stage.Name
 	}
 	return st.stage.Name
 }
@@ -130,7 +130,7 @@ func (st *stageRun) logged(ctx context.Context, suffix string) (finding.Stage, e
 		}
 	}
 	st.desk.Tell(desk.Event{Text: title})
-	name := shortName(strings.ReplaceAll(strings.Trim(st.part.Dir, "."), "/", "-")) + "-" + st.stage.Name + suffix + ".log"
+	name := shortName(strings.ReplaceAll(strings.Trim(st.part.ID, "."), "/", "-")) + "-" + st.stage.Name + suffix + ".log"
 	logFile := path.Join("logs", st.label, strings.TrimPrefix(name, "-"))
 	file, err := st.kept.CreateLog(logFile)
 	if err != nil {

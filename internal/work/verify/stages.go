@@ -17,7 +17,7 @@ import (
 func Stages(d *desk.Desk, t *tree.Tree, part *tree.Part) []model.Stage {
 	stages := append([]model.Stage{{Name: settings.StageClean, Dir: part.Dir}}, part.Eco.Stages(part.Component)...)
 	for _, set := range d.Settings.Stages {
-		if set.In != "" && set.In != part.Dir {
+		if set.In != "" && !part.Called(set.In) {
 			continue
 		}
 		at := slices.IndexFunc(stages, func(s model.Stage) bool { return s.Name == set.Name })
@@ -59,31 +59,26 @@ func CheckStages(d *desk.Desk, t *tree.Tree) error {
 		case !slices.Contains(known, set.Name):
 			fault.Wrong = fmt.Sprintf("the stage %q is not one of those that there are here: %s", set.Name, strings.Join(known, ", "))
 		case set.In != "" && !t.Has(set.In):
-			var dirs []string
-			for _, part := range t.Parts {
-				dirs = append(dirs, part.Dir)
-			}
+			ids := t.IDs()
 			fault.Wrong = fmt.Sprintf(
-				"the stage %s is set in %q, where there is no component; there are %s", set.Name, set.In, strings.Join(dirs, ", "),
+				"the stage %s is set in %q, where there is no component; there are %s", set.Name, set.In, strings.Join(ids, ", "),
 			)
-			fault.Next = spelling.DidYouMean(set.In, dirs)
+			fault.Next = spelling.DidYouMean(set.In, ids)
 		case set.Name == settings.StageStart && set.In == "" && len(t.Parts) > 1:
-			fault.Wrong, fault.Next = "the stage start does not say which component it starts", "write in: with the component's folder"
+			fault.Wrong = "the stage start does not say which component it starts"
+			fault.Next = "write in: with the component's folder, or its manifest where a folder has several"
 		default:
 			continue
 		}
 		return fault
 	}
-	for dir := range d.Settings.Reads {
-		if !t.Has(dir) {
-			var dirs []string
-			for _, part := range t.Parts {
-				dirs = append(dirs, part.Dir)
-			}
+	for name := range d.Settings.Reads {
+		if !t.Has(name) {
+			ids := t.IDs()
 			return &model.Fault{
 				Doing: "reading the settings", File: settings.File, Wrong: fmt.Sprintf("reads: there is no component in %q; there are "+
-					"%s", dir, strings.Join(dirs, ", ")),
-				Next: spelling.DidYouMean(dir, dirs),
+					"%s", name, strings.Join(ids, ", ")),
+				Next: spelling.DidYouMean(name, ids),
 			}
 		}
 	}

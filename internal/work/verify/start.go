@@ -167,7 +167,7 @@ func (st *stageRun) startOnce(ctx context.Context, log io.Writer) (result findin
 	for subject, version := range s.told {
 		st.effect = append(
 			st.effect,
-			finding.Effect{Component: st.part.Dir, Name: subject.String(), Version: version, Where: "as the started program tells"},
+			finding.Effect{Component: st.part.ID, Name: subject.String(), Version: version, Where: "as the started program tells"},
 		)
 	}
 	slices.SortFunc(st.effect, finding.Effect.Compare)

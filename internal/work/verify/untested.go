@@ -15,6 +15,9 @@ var testFiles = []string{
 	"*Test.kt", "test_*.py", "*_test.py",
 }
 
+// testers are the ecosystems whose tests have files of an ending.
+var testers = map[string]string{".rb": "gem", ".go": "golang", ".js": "npm", ".ts": "npm", ".java": "maven", ".kt": "maven"}
+
 // untested is a note on a component's test stage of which no test was seen, while there are files that look like tests; "" for none.
 // A green build says nothing of those.
 func (j Job) untested(part *tree.Part, result finding.Stage) string {
@@ -23,7 +26,8 @@ func (j Job) untested(part *tree.Part, result finding.Stage) string {
 	}
 	var found []string
 	for _, name := range j.Tree.Files.Named(testFiles, func(folder string) bool { return folder == "vendor" || folder == "testdata" }) {
-		if j.partOf(name) == part.Dir {
+		others := func(o *tree.Part) bool { return o.Dir == part.Dir && o.Kind != part.Kind && o.Kind == testers[path.Ext(name)] }
+		if j.partOf(name) == part.Dir && !slices.ContainsFunc(j.Tree.Parts, others) {
 			found = append(found, name)
 		}
 	}
