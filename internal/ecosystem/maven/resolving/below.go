@@ -21,9 +21,9 @@ import (
 
 // after tells what a state changes below what the project itself asks for: other versions, and those that
 // end up lower than some library asks for. Old is the component before its manifest was rewritten for the state.
-// What the project's own rules have against the state is judged first.
+// Its trees are judged first.
 func after(
-	ctx context.Context, r *registry.Registry, old, c *model.Component, s *contract.State, judge func(broken *mediate.Conflict) error,
+	ctx context.Context, r *registry.Registry, old, c *model.Component, s *contract.State, judge func(was, is []graph.Tree) error,
 ) error {
 	p := c.Detail.(*project.Project)
 	texts := map[string][]byte{}
@@ -43,10 +43,8 @@ func after(
 	if err != nil {
 		return err
 	}
-	if broken := forbidden(p, was, is); broken != nil {
-		if err := judge(broken); err != nil {
-			return err
-		}
+	if err := judge(was, is); err != nil {
+		return err
 	}
 	had, low := map[string][]string{}, below(was)
 	for _, t := range was {

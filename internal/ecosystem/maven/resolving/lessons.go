@@ -1,6 +1,7 @@
 package resolving
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"bellwether/internal/core/flat"
 	"bellwether/internal/core/mediate"
 	"bellwether/internal/core/version"
+	"bellwether/internal/ecosystem/mavenrepo"
 )
 
 // maxLessons is how many times trees may show that releases do not go together, before that is told as it is.
@@ -17,7 +19,20 @@ const maxLessons = 60
 type lesson struct {
 	parts []mediate.Module
 	why   string
+	// over is a version above whose minor no release of the only part goes with the rest; empty where the part's own version is meant.
+	over string
 }
+
+// about tells whether a lesson is about a release.
+func (l lesson) about(name, release string) bool {
+	if l.over != "" {
+		return l.parts[0].Name == name && mavenrepo.Compare(release, l.over) > 0 && !sameMinor(release, l.over)
+	}
+	return slices.Contains(l.parts, mediate.Module{Name: name, Version: release})
+}
+
+// errLearned is that a lesson was taken, and the state is to be sought anew.
+var errLearned = errors.New("a lesson was learned")
 
 // learn takes a lesson of a conflict in a tree; false where there is none to take.
 func (x *index) learn(c *mediate.Conflict) bool {
@@ -51,7 +66,7 @@ func (x index) lessonOf(c *mediate.Conflict) (l lesson, fresh bool) {
 // learned are the needs that lessons make of a release: one of the others is another one.
 func (x index) learned(k flat.Key, release string) (needs []flat.Need) {
 	for _, l := range x.lessons {
-		if !slices.Contains(l.parts, mediate.Module{Name: k.Name, Version: release}) {
+		if !l.about(k.Name, release) {
 			continue
 		}
 		need := flat.Need{Sense: flat.IfPresent, About: k.Name}
@@ -69,8 +84,13 @@ func (x index) learned(k flat.Key, release string) (needs []flat.Need) {
 				}
 			}
 		}
-		if need.Text = strings.Join(others, ", or ") + " (" + l.why + ")"; len(others) == 0 {
+		switch {
+		case l.over != "":
+			need.Text = l.why
+		case len(others) == 0:
 			need.Text = "what cannot be had: " + l.why
+		default:
+			need.Text = strings.Join(others, ", or ") + " (" + l.why + ")"
 		}
 		if len(need.Options) == 0 {
 			need.Sense = 0

@@ -20,6 +20,7 @@ import (
 	"bellwether/internal/core/want"
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
+	"bellwether/internal/ecosystem/maven/graph"
 	"bellwether/internal/ecosystem/maven/project"
 	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
@@ -140,6 +141,10 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 	}
 	for {
 		state, err := x.solve(ctx, r, ask, request)
+		if errors.Is(err, errLearned) {
+			request.Index = x
+			continue
+		}
 		var none *mediate.Conflict
 		if !errors.As(err, &none) || !x.learn(none) {
 			return state, err
@@ -149,13 +154,14 @@ func Resolve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask) (*con
 }
 
 // solve finds versions, and looks at the trees that they give.
-func (x index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask, request flat.Request) (*contract.State, error) {
+func (x *index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.Ask, request flat.Request) (*contract.State, error) {
 	c := ask.Component
 	result, err := flat.Resolve(ctx, request)
 	var conflict *solve.Conflict
 	if errors.As(err, &conflict) { // Maven takes lower ones, too; then that is told
-		x.free = true
-		request.Index = x
+		free := *x
+		free.free = true
+		request.Index = free
 		result, err = flat.Resolve(ctx, request)
 	}
 	if err != nil {
@@ -172,7 +178,15 @@ func (x index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.As
 	if err := write(r, c, s, ask.Apart); err != nil || ask.Peek {
 		return s, err
 	}
-	return s, after(ctx, r, cmp.Or(ask.Before, c), c, s, func(broken *mediate.Conflict) error {
+	return s, after(ctx, r, cmp.Or(ask.Before, c), c, s, func(was, is []graph.Tree) error {
+		if l, ahead := outrun(s.Moves, was, is); ahead && ask.Fit && len(x.lessons) < maxLessons {
+			x.lessons = append(slices.Clip(x.lessons), l)
+			return errLearned
+		}
+		broken := forbidden(c.Detail.(*project.Project), was, is)
+		if broken == nil {
+			return nil
+		}
 		if _, fresh := x.lessonOf(broken); fresh {
 			return broken
 		}
