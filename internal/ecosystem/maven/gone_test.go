@@ -165,6 +165,47 @@ func movedWith(
 	return c, r, s
 }
 
+// TestStarved sees that nothing moves unasked to a release that needs classes of a newer package than its parent lets the project
+// have, and that what is asked for goes and is told.
+func TestStarved(t *testing.T) {
+	if _, err := exec.LookPath("javac"); err != nil {
+		t.Skip("there is no javac")
+	}
+	artifacts, err := shorthand.Artifacts(`harbour:parent 1 manages:rope:rope:1
+rope:rope 1
+rope:rope 2
+pier:mast 1.0 rope:rope:1
+pier:mast 1.1 rope:rope:2
+pier:mast 1.2 rope:rope:2
+pier:mast 1.2.1 rope:rope:2
+`)
+	require.NoError(t, err)
+	one, _ := jar(t, "", map[string]string{"Rope.java": "package rope; public class Rope {}"})
+	two, rope := jar(t, "", map[string]string{"Rope.java": "package rope; public class Rope { public void haul() {} }"})
+	plain, _ := jar(t, "", map[string]string{"Mast.java": "package mast; public class Mast {}"})
+	hauls, _ := jar(t, rope, map[string]string{"Mast.java": "package mast; public class Mast { void up() { new rope.Rope().haul(); } }"})
+	artifacts["rope/rope/1/rope-1.jar"], artifacts["rope/rope/2/rope-2.jar"] = one, two
+	for v, archive := range map[string]string{"1.0": plain, "1.1": plain, "1.2": hauls, "1.2.1": hauls} {
+		artifacts["pier/mast/"+v+"/mast-"+v+".jar"] = archive
+	}
+	c, r, _ := movedWith(t, artifacts, func(dir string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "pom.xml"), []byte(`<project>
+<parent><groupId>harbour</groupId><artifactId>parent</artifactId><version>1</version></parent><artifactId>b</artifactId><dependencies>
+<dependency><groupId>pier</groupId><artifactId>mast</artifactId><version>1.0</version></dependency></dependencies></project>`), 0o644))
+	}, nil, nil)
+	goal := contract.Goal{Bounds: map[string]contract.Bound{"pier:mast": {Newest: true}}, Fit: true}
+	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
+	require.NoError(t, err)
+	require.Len(t, s.Moves, 1)
+	assert.Equal(t, "1.1", s.Moves[0].To)
+	goal.Fit = false
+	s, err = r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
+	require.NoError(t, err)
+	require.Len(t, s.Moves, 1)
+	assert.Equal(t, "1.2.1", s.Moves[0].To)
+	assert.Contains(t, s.Notable, "pier:mast 1.2.1 refers to rope.Rope.haul, which rope:rope 1 does not have; it may be too old for that")
+}
+
 // TestRenamed sees that a release is told which refers to a package by its new name, while only the former one is there, with
 // the release that has the new one; what it can do without, and never was there, is not.
 func TestRenamed(t *testing.T) {

@@ -26,7 +26,9 @@ func (j Job) untested(part *tree.Part, result finding.Stage) string {
 	}
 	var found []string
 	for _, name := range j.Tree.Files.Named(testFiles, func(folder string) bool { return folder == "vendor" || folder == "testdata" }) {
-		others := func(o *tree.Part) bool { return o.Dir == part.Dir && o.Kind != part.Kind && o.Kind == testers[path.Ext(name)] }
+		others := func(o *tree.Part) bool {
+			return o.Dir == part.Dir && o.Kind != part.Kind && o.Kind == testers[path.Ext(name)]
+		}
 		if j.partOf(name) == part.Dir && !slices.ContainsFunc(j.Tree.Parts, others) {
 			found = append(found, name)
 		}

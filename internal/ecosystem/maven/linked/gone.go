@@ -26,7 +26,11 @@ type Loss struct {
 	Told   []string        // what refers to what is gone, as sentences
 	Cures  []contract.Cure // releases of what stays that do without that
 	Hollow []string        // packages whose archives had classes, and have none any more
+	Short  []Short         // what comes with the change, and refers to what another package is too old for
 }
+
+// Short is a package with what another one lacks that it refers to, each with its version: "pier:quay 2.0".
+type Short struct{ By, Of string }
 
 // Lost says what archives, and the project's own code, refer to in a module's class path that was there before and that nothing
 // provides any more: archives compile without it, and fail when they are run.
@@ -66,6 +70,12 @@ func (l *Loss) in(ctx context.Context, r *registry.Registry, old, t graph.Tree) 
 	missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.Former != "" })
 	imports, imported := importing(r, t.Of.File, then, now)
 	missing = slices.DeleteFunc(missing, func(m linkage.Missing) bool { return m.By == own.Name && imported[unitOf(m.What)] })
+	for _, m := range missing {
+		short := Short{m.By, m.Lacks}
+		if m.Lacks != "" && m.Hidden == "" && !stays(m.By) && !slices.Contains(l.Short, short) {
+			l.Short = append(l.Short, short)
+		}
+	}
 	sentences := told(missing, stays, func(by string) string {
 		text, cure := wayOut(ctx, r, t, by, missing)
 		l.cure(cure)

@@ -21,9 +21,11 @@ import (
 
 // after tells what a state changes below what the project itself asks for: other versions, and those that
 // end up lower than some library asks for. Old is the component before its manifest was rewritten for the state.
-// Its trees are judged first.
+// Its trees are judged first, and then what
+// its archives lack.
 func after(
-	ctx context.Context, r *registry.Registry, old, c *model.Component, s *contract.State, judge func(was, is []graph.Tree) error,
+	ctx context.Context, r *registry.Registry, old, c *model.Component, s *contract.State,
+	judge func(was, is []graph.Tree) error, short func(is []graph.Tree, all []linked.Short) error,
 ) error {
 	p := c.Detail.(*project.Project)
 	texts := map[string][]byte{}
@@ -92,6 +94,9 @@ func after(
 	if err != nil {
 		s.Notices = append(s.Notices, fmt.Sprintf("what is in the archives was not looked at: %v", err))
 		return nil
+	}
+	if err := short(is, loss.Short); err != nil {
+		return err
 	}
 	s.Notable, s.Cures = append(s.Notable, loss.Told...), loss.Cures
 	for _, name := range loss.Hollow {

@@ -9,6 +9,7 @@ import (
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/version"
 	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/linked"
 	"bellwether/internal/ecosystem/mavenrepo"
 )
 
@@ -26,10 +27,7 @@ func outrun(moves []model.Move, was, is []graph.Tree) (l lesson, ok bool) {
 			if before[graph.Statement{By: mediate.Module{Name: a.by.Name}, Name: a.held.Coords.String()}] {
 				continue
 			}
-			root := a.by.Module // or what brings it
-			if way := a.by.Statement.Way.Modules(); len(way) > 1 {
-				root = way[1]
-			}
+			root := rootOf(a.by)
 			moved := slices.ContainsFunc(moves, func(m model.Move) bool { return m.Name == root.Name && m.To == root.Version })
 			if moved && sameMinor(root.Version, a.by.Version) {
 				return lesson{parts: []mediate.Module{root}, over: a.held.Version, why: fmt.Sprintf(
@@ -39,6 +37,42 @@ func outrun(moves []model.Move, was, is []graph.Tree) (l lesson, ok bool) {
 		}
 	}
 	return l, false
+}
+
+// starved is what a state teaches in which a package that moves asks for a newer one than it gets, and refers to what that one
+// lacks. Which of its releases do not is known when they are tried.
+func starved(moves []model.Move, is []graph.Tree, short []linked.Short) (l lesson, ok bool) {
+	for _, t := range is {
+		for _, held := range t.Won {
+			for _, by := range t.Won {
+				if !slices.Contains(short, linked.Short{By: by.Coords.String() + " " + by.Version, Of: held.Coords.String() + " " + held.Version}) {
+					continue
+				}
+				asked := t.Overruled[graph.Statement{By: by.Module, Name: held.Name}]
+				for _, lost := range held.Lost {
+					if way := lost.Statement.Way.Modules(); len(way) > 0 && way[len(way)-1] == by.Module {
+						asked = lost.Version
+					}
+				}
+				root := rootOf(by)
+				moved := slices.ContainsFunc(moves, func(m model.Move) bool { return m.Name == root.Name && m.To == root.Version })
+				if moved && asked != "" && mavenrepo.Compare(asked, held.Version) > 0 {
+					return lesson{parts: []mediate.Module{root}, minor: true, why: fmt.Sprintf(
+						"classes of %s %s, of which the project gets %s", held.Coords, asked, held.Version,
+					)}, true
+				}
+			}
+		}
+	}
+	return l, false
+}
+
+// rootOf is the requirement that brings a package: itself, or what leads to it.
+func rootOf(w graph.Won) mediate.Module {
+	if way := w.Statement.Way.Modules(); len(way) > 1 {
+		return way[1]
+	}
+	return w.Module
 }
 
 // ahead is a package that asks for a newer one of its family than the project's management lets it have.

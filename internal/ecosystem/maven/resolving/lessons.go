@@ -19,12 +19,17 @@ const maxLessons = 60
 type lesson struct {
 	parts []mediate.Module
 	why   string
+	// minor is that all releases of the only part's minor version are meant, as far as anybody knows.
+	minor bool
 	// over is a version above whose minor no release of the only part goes with the rest; empty where the part's own version is meant.
 	over string
 }
 
 // about tells whether a lesson is about a release.
 func (l lesson) about(name, release string) bool {
+	if l.minor {
+		return l.parts[0].Name == name && sameMinor(release, l.parts[0].Version)
+	}
 	if l.over != "" {
 		return l.parts[0].Name == name && mavenrepo.Compare(release, l.over) > 0 && !sameMinor(release, l.over)
 	}
@@ -41,6 +46,16 @@ func (x *index) learn(c *mediate.Conflict) bool {
 		x.lessons = append(slices.Clip(x.lessons), l)
 	}
 	return fresh
+}
+
+// take remembers a lesson; false where enough was learned, or where it is known.
+func (x *index) take(l lesson) bool {
+	known := func(o lesson) bool { return o.minor == l.minor && o.over == l.over && slices.Equal(o.parts, l.parts) }
+	if len(x.lessons) >= maxLessons || slices.ContainsFunc(x.lessons, known) {
+		return false
+	}
+	x.lessons = append(slices.Clip(x.lessons), l)
+	return true
 }
 
 // lessonOf is what a conflict in a tree teaches. It is not fresh where it is known, where nothing that can move has part in it, or
@@ -85,7 +100,7 @@ func (x index) learned(k flat.Key, release string) (needs []flat.Need) {
 			}
 		}
 		switch {
-		case l.over != "":
+		case l.over != "" || l.minor:
 			need.Text = l.why
 		case len(others) == 0:
 			need.Text = "what cannot be had: " + l.why

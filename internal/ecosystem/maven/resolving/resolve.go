@@ -21,6 +21,7 @@ import (
 	"bellwether/internal/core/xmldoc"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/maven/graph"
+	"bellwether/internal/ecosystem/maven/linked"
 	"bellwether/internal/ecosystem/maven/project"
 	"bellwether/internal/ecosystem/maven/registry"
 	"bellwether/internal/ecosystem/mavenrepo"
@@ -179,8 +180,7 @@ func (x *index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.A
 		return s, err
 	}
 	return s, after(ctx, r, cmp.Or(ask.Before, c), c, s, func(was, is []graph.Tree) error {
-		if l, ahead := outrun(s.Moves, was, is); ahead && ask.Fit && len(x.lessons) < maxLessons {
-			x.lessons = append(slices.Clip(x.lessons), l)
+		if l, ahead := outrun(s.Moves, was, is); ahead && ask.Fit && x.take(l) {
 			return errLearned
 		}
 		broken := forbidden(c.Detail.(*project.Project), was, is)
@@ -191,6 +191,11 @@ func (x *index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.A
 			return broken
 		}
 		s.Notable = append(s.Notable, broken.Error()+"; "+broken.Why)
+		return nil
+	}, func(is []graph.Tree, all []linked.Short) error {
+		if l, starved := starved(s.Moves, is, all); starved && ask.Fit && x.take(l) {
+			return errLearned
+		}
 		return nil
 	})
 }
