@@ -23,8 +23,6 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"bellwether/internal/core/harmless"
 	"bellwether/internal/core/version"
 	"bellwether/internal/core/xmldoc"
@@ -320,10 +318,11 @@ type digest struct {
 	make func() hash.Hash
 }
 
-// digests are those that a repository may state of a file, the strongest first.
-var digests = []digest{{"sha512", sha512.New}, {"sha256", sha256.New}, {"sha1", sha1.New}, {"md5", md5.New}}
+// digests are those that a repository may state of a file, in the order in which they are asked for. The one that Maven asks
+// for, and that all have, comes first: all come from where the file does, so that they tell of damage, whichever it is.
+var digests = []digest{{"sha1", sha1.New}, {"sha512", sha512.New}, {"sha256", sha256.New}, {"md5", md5.New}}
 
-// checked is a file that never changes, checked against the strongest digest that there is; nil for one
+// checked is a file that never changes, checked against the digest that there is; nil for one
 // that the repository does not have.
 func (c *Client) checked(ctx context.Context, r Repository, file string, limit int64) ([]byte, error) {
 	text, err := c.document(ctx, r, file, fetch.Request{
@@ -338,35 +337,25 @@ func (c *Client) checked(ctx context.Context, r Repository, file string, limit i
 	return text, nil
 }
 
-// verify checks a file against the strongest digest that a repository states of it.
+// verify checks a file against the first digest that a repository states of it.
 func (c *Client) verify(ctx context.Context, r Repository, file string, data []byte) error {
-	// The weakest one is only asked for where there is no other; the others at once.
-	for _, some := range [][]digest{digests[:len(digests)-1], digests[len(digests)-1:]} {
-		stated := make([][]byte, len(some))
-		var group errgroup.Group
-		for i, d := range some {
-			group.Go(func() (err error) {
-				stated[i], err = c.document(ctx, r, file+"."+d.name, fetch.Request{
-					Form: "maven-digest/1", Limit: 4096, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
-				})
-				return err
-			})
-		}
-		if err := group.Wait(); err != nil {
+	for _, d := range digests {
+		stated, err := c.document(ctx, r, file+"."+d.name, fetch.Request{
+			Form: "maven-digest/1", Limit: 4096, Absent: []byte{}, Forever: true, Distil: io.ReadAll,
+		})
+		if err != nil {
 			return err
 		}
-		for i, d := range some {
-			word, _, _ := strings.Cut(strings.TrimSpace(string(stated[i])), " ") // the name of the file may follow
-			if word == "" {
-				continue
-			}
-			sum := d.make()
-			sum.Write(data)
-			if !strings.EqualFold(word, hex.EncodeToString(sum.Sum(nil))) {
-				return fmt.Errorf("the %s that it states of %s is that of another file", d.name, file)
-			}
-			return nil
+		word, _, _ := strings.Cut(strings.TrimSpace(string(stated)), " ") // the name of the file may follow
+		if word == "" {
+			continue
 		}
+		sum := d.make()
+		sum.Write(data)
+		if !strings.EqualFold(word, hex.EncodeToString(sum.Sum(nil))) {
+			return fmt.Errorf("the %s that it states of %s is that of another file", d.name, file)
+		}
+		return nil
 	}
 	if _, told := c.undigested.LoadOrStore(r.ID, true); !told && !strings.HasPrefix(r.URL, "file:") {
 		c.around.Note(fmt.Sprintf(
