@@ -75,7 +75,8 @@ func (r *planner) leftBehind(s *Subject, m model.Move, state *contract.State) (a
 		return nil
 	}
 	for _, f := range r.family(s) {
-		if f.Held || f.Exact || f.At == nil || f.At.Line() != s.At.Line() || r.wish(f.Name) != nil {
+		decided := f.Exact && to.Line() == s.At.Line() // over a major, it would be of no use where it is
+		if f.Held || decided || f.At == nil || f.At.Line() != s.At.Line() || r.wish(f.Name) != nil {
 			continue
 		}
 		fits := r.beside(s, f, m)

@@ -88,10 +88,13 @@ func TestNobodyAskedForARuntime(t *testing.T) {
 }
 
 func TestDescriptionsFollow(t *testing.T) {
-	h := toolbox(0)
-	h.at["deck"], h.releases["deck"] = "1.0.0", []string{"1.0.0", "2.0.0"}
-	h.at["types-deck"], h.releases["types-deck"] = "1.0.3", []string{"1.0.3", "2.0.1"}
-	h.peers["deck 1.0.0"], h.peers["deck 2.0.0"] = map[string]string{"hull": "^1"}, map[string]string{"hull": "^2"}
+	decks := func() *harbour {
+		h := toolbox(0)
+		h.at["deck"], h.releases["deck"] = "1.0.0", []string{"1.0.0", "2.0.0"}
+		h.at["types-deck"], h.releases["types-deck"] = "1.0.3", []string{"1.0.3", "2.0.1"}
+		h.peers["deck 1.0.0"], h.peers["deck 2.0.0"] = map[string]string{"hull": "^1"}, map[string]string{"hull": "^2"}
+		return h
+	}
 	family := func(p *Plan) {
 		for _, s := range p.Subjects {
 			if s.Name == "deck" {
@@ -99,7 +102,14 @@ func TestDescriptionsFollow(t *testing.T) {
 			}
 		}
 	}
-	titles, _ := planned(t, h, family)
+	titles, _ := planned(t, decks(), family)
+	assert.Equal(t, []string{"3: hull to 2"}, titles)
+	// One that is stated exactly stays in a refresh, and is of no use beside another major.
+	titles, _ = planned(t, decks(), func(p *Plan) {
+		family(p)
+		p.Subjects[len(p.Subjects)-1].Exact = true
+		p.Reach, p.Wishes = version.Stay, wish("hull@^2")
+	})
 	assert.Equal(t, []string{"3: hull to 2"}, titles)
 }
 
