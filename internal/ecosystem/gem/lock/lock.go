@@ -155,6 +155,15 @@ func (l *Lock) AsksFor(name string) bool {
 	return s != nil && slices.ContainsFunc(s.Lines, func(line string) bool { return DependencyOf(line) == name })
 }
 
+// AsksForAs tells whether a gem is among the dependencies of the project itself with a requirement of the Gemfile.
+func (l *Lock) AsksForAs(name, rng string) bool {
+	s := l.Section("DEPENDENCIES")
+	return s != nil && slices.ContainsFunc(s.Lines, func(line string) bool {
+		_, asked, _ := strings.Cut(strings.TrimSuffix(strings.TrimSpace(line), "!"), " ")
+		return DependencyOf(line) == name && strings.Trim(asked, "()") == LockRange(rng)
+	})
+}
+
 // DependencyOf is the gem of a line of DEPENDENCIES.
 func DependencyOf(line string) string {
 	name, _, _ := strings.Cut(strings.TrimSpace(strings.TrimSuffix(line, "!")), " ")

@@ -4,6 +4,7 @@ package project
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -123,6 +124,12 @@ func Read(files fs.FS, dir string) (*model.Component, error) {
 	}
 	c.Detail = p
 	for _, d := range p.Gemfile.Gems {
+		if p.off(d) {
+			c.Notes = append(c.Notes, fmt.Sprintf(
+				"%s asks for %s %s under a condition that does not hold, as the lock tells: it is left as it is", d.Site, d.Name, d.Rng,
+			))
+			continue
+		}
 		c.Requirements = append(c.Requirements, p.requirement(d))
 	}
 	p.asked = slices.Clone(c.Requirements)
@@ -133,7 +140,7 @@ func Read(files fs.FS, dir string) (*model.Component, error) {
 		}
 		c.Requirements = append(c.Requirements, more...)
 	}
-	c.Notes = p.Gemfile.Notes
+	c.Notes = append(p.Gemfile.Notes, c.Notes...)
 	return c, nil
 }
 
@@ -150,6 +157,13 @@ func (p *Project) requirement(d gemfile.Declared) model.Requirement {
 		q.Locked = p.Lock.Version(d.Name)
 	}
 	return q
+}
+
+// off tells whether a line is one of several for a gem, under a condition that did not hold when the lock was written: that
+// lists another one.
+func (p *Project) off(d gemfile.Declared) bool {
+	others := func(o gemfile.Declared) bool { return o.Name == d.Name && o.Rng != d.Rng }
+	return p.Lock != nil && d.Fixed == gemfile.Conditional && slices.ContainsFunc(p.Gemfile.Gems, others) && !p.Lock.AsksForAs(d.Name, d.Rng)
 }
 
 func exists(files fs.FS, name string) bool {
