@@ -187,15 +187,11 @@ func namesIn(text string) (names []string) {
 	}
 	slices.Sort(names)
 	names = slices.Compact(names)
-	m := instead.FindStringSubmatchIndex(text)
-	if m == nil {
+	m := instead.FindStringIndex(text)
+	if m == nil || len(namesIn(text[:m[0]])) == 0 { // it is what the text is about
 		return names
 	}
-	spoken := namesIn(text[:m[0]] + "." + text[m[1]:])
-	if before := namesIn(text[:m[0]]); len(before) == 0 {
-		return names
-	}
-	return spoken
+	return namesIn(text[:m[0]] + "." + text[m[1]:])
 }
 
 // needOf is the runtime or tool that an entry asks for, or supports no more.
