@@ -206,6 +206,32 @@ pier:mast 1.2.1 rope:rope:2
 	assert.Contains(t, s.Notable, "pier:mast 1.2.1 refers to rope.Rope.haul, which rope:rope 1 does not have; it may be too old for that")
 }
 
+// TestHollow sees that a release without classes is told, though what only tests get has them.
+func TestHollow(t *testing.T) {
+	if _, err := exec.LookPath("javac"); err != nil {
+		t.Skip("there is no javac")
+	}
+	artifacts, err := shorthand.Artifacts(`pier:quay 1
+pier:quay 2
+pier:probe 1
+pier:probe 2 pier:quay-jvm:2
+pier:quay-jvm 2
+`)
+	require.NoError(t, err)
+	classes, _ := jar(t, "", map[string]string{"Quay.java": "package quay; public class Quay {}"})
+	artifacts["pier/quay/1/quay-1.jar"], artifacts["pier/quay-jvm/2/quay-jvm-2.jar"] = classes, classes
+	for scope, want := range map[string]bool{"test": true, "compile": false} {
+		_, _, s := movedWith(t, artifacts, func(dir string) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "pom.xml"), []byte(`<project>
+<groupId>a</groupId><artifactId>b</artifactId><version>1</version><dependencies>
+<dependency><groupId>pier</groupId><artifactId>quay</artifactId><version>1</version></dependency>
+<dependency><groupId>pier</groupId><artifactId>probe</artifactId><version>1</version><scope>`+scope+`</scope></dependency>
+</dependencies></project>`), 0o644))
+		}, nil, map[string]string{"pier:quay": "2", "pier:probe": "2"})
+		assert.Equal(t, want, len(s.Hollow) == 1 && s.Hollow[0].Name == "pier:quay", scope)
+	}
+}
+
 // TestRenamed sees that a release is told which refers to a package by its new name, while only the former one is there, with
 // the release that has the new one; what it can do without, and never was there, is not.
 func TestRenamed(t *testing.T) {

@@ -109,7 +109,8 @@ func unitOf(what string) string {
 	return unit
 }
 
-// hollow are the packages whose archives lose all of their classes, and these are nowhere else.
+// hollow are the packages whose archives lose all of their classes, and these are nowhere else: what tests alone get does not
+// count for the rest.
 func hollow(old, t graph.Tree, then, now []linkage.Archive) (names []string) {
 	had := map[string][]linkage.Unit{}
 	for i, w := range old.Won {
@@ -117,15 +118,17 @@ func hollow(old, t graph.Tree, then, now []linkage.Archive) (names []string) {
 			had[name] = append(had[name], then[i].Units...)
 		}
 	}
-	is := map[string]bool{}
-	for _, a := range now {
+	is := map[bool]map[string]bool{true: {}, false: {}} // by whether only tests have it
+	for i, a := range now {
 		for _, u := range a.Units {
-			is[u.Name] = true
+			is[t.Won[i].Scope == "test"][u.Name] = true
 		}
 	}
 	for i, w := range t.Won {
 		name := w.Coords.String()
-		elsewhere := slices.ContainsFunc(had[name], func(u linkage.Unit) bool { return is[u.Name] })
+		elsewhere := slices.ContainsFunc(had[name], func(u linkage.Unit) bool {
+			return is[false][u.Name] || w.Scope == "test" && is[true][u.Name]
+		})
 		if len(had[name]) > 0 && len(now[i].Units) == 0 && !elsewhere && w.Name == name && t.Own[w.Coords] == nil {
 			names = append(names, name)
 		}
