@@ -20,9 +20,10 @@ type Route struct {
 // Leg is the smallest set of changes that can be made, built and committed together. Its
 // form in YAML is that of the route file.
 type Leg struct {
-	ID        string `yaml:"id"` // short and unique in its route: "2-quayside"
-	Title     string `yaml:"title"`
-	Component string `yaml:"component,omitempty"` // its Dir; empty for a leg of runtimes, tools and images, or of a person
+	ID    string `yaml:"id"` // short and unique in its route: "2-quayside"
+	Title string `yaml:"title"`
+	// Component is a folder, or a manifest where a folder has several; empty for a leg of runtimes, tools and images, or of a person.
+	Component string `yaml:"component,omitempty"`
 	// Moves are what a leg of moves does, of direct requirements and of pins.
 	Moves   []Move  `yaml:"moves,omitempty"`
 	Carried Carried `yaml:"carried,omitempty"`

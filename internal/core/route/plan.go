@@ -17,7 +17,7 @@ import (
 
 // Plan is what a route is computed from.
 type Plan struct {
-	Component   string // its Dir, for the legs
+	Component   string // what it is called, for the legs
 	Order       version.Order
 	Subjects    []*Subject
 	Wishes      []Wish

@@ -123,7 +123,7 @@ type Leg struct {
 	Kept          *kept.Store
 	Repo          *git.Repo // nil for none
 	ID            string
-	Component     string   // its Dir; empty for one of runtimes, tools and images
+	Component     string   // its ID; empty for one of runtimes, tools and images
 	Commands      []string // rules whose command may run
 	Skip          []string
 }
