@@ -1,12 +1,14 @@
 package gomod
 
 import (
+	"fmt"
 	"path"
 	"strings"
 
 	"bellwether/internal/core/model"
 	"bellwether/internal/ecosystem"
 	"bellwether/internal/ecosystem/gomod/project"
+	"bellwether/internal/ecosystem/gomod/selection"
 )
 
 // Read reads a go.mod, and go.sum, vendor/modules.txt and go.work around it.
@@ -21,6 +23,12 @@ func (Ecosystem) Read(x *ecosystem.Index, dir string) (*model.Component, error) 
 	}
 	if p.Vendored {
 		c.Notes = append(c.Notes, path.Join(dir, "vendor")+" holds copies of the modules; the fetch stage writes it anew")
+		if selection.CompareGo(p.GoVersion(), "1.17") < 0 { // https://go.dev/ref/mod#go-mod-file-go
+			c.Notes = append(c.Notes, fmt.Sprintf(
+				"below go 1.17, %s does not say which Go each module is written for, and 1.16 is taken for all: newer releases may not "+
+					"compile from there; --to runtime/go@1.17 ends that", path.Join(dir, "vendor"),
+			))
+		}
 	}
 	if p.Work != nil {
 		c.Notes = append(c.Notes, p.Work.Notes(p.Mod.Require)...)
