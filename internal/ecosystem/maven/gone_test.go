@@ -188,11 +188,15 @@ pier:mast 1.2.1 rope:rope:2
 	for v, archive := range map[string]string{"1.0": plain, "1.1": plain, "1.2": hauls, "1.2.1": hauls} {
 		artifacts["pier/mast/"+v+"/mast-"+v+".jar"] = archive
 	}
-	c, r, _ := movedWith(t, artifacts, func(dir string) {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "pom.xml"), []byte(`<project>
+	with := func(mast string) (*model.Component, *registries) {
+		c, r, _ := movedWith(t, artifacts, func(dir string) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "pom.xml"), []byte(`<project>
 <parent><groupId>harbour</groupId><artifactId>parent</artifactId><version>1</version></parent><artifactId>b</artifactId><dependencies>
-<dependency><groupId>pier</groupId><artifactId>mast</artifactId><version>1.0</version></dependency></dependencies></project>`), 0o644))
-	}, nil, nil)
+<dependency><groupId>pier</groupId><artifactId>mast</artifactId><version>`+mast+`</version></dependency></dependencies></project>`), 0o644))
+		}, nil, nil)
+		return c, r
+	}
+	c, r := with("1.0")
 	goal := contract.Goal{Bounds: map[string]contract.Bound{"pier:mast": {Newest: true}}, Fit: true}
 	s, err := r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
 	require.NoError(t, err)
@@ -204,6 +208,13 @@ pier:mast 1.2.1 rope:rope:2
 	require.Len(t, s.Moves, 1)
 	assert.Equal(t, "1.2.1", s.Moves[0].To)
 	assert.Contains(t, s.Notable, "pier:mast 1.2.1 refers to rope.Rope.haul, which rope:rope 1 does not have; it may be too old for that")
+	// What was so before holds nothing back.
+	c, r = with("1.2")
+	goal.Fit = true
+	s, err = r.Resolve(t.Context(), ecosystem.Ask{Component: c, Goal: goal})
+	require.NoError(t, err)
+	require.Len(t, s.Moves, 1)
+	assert.Equal(t, "1.2.1", s.Moves[0].To)
 }
 
 // TestHollow sees that a release without classes is told, though what only tests get has them.

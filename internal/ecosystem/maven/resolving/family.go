@@ -43,24 +43,28 @@ func outrun(moves []model.Move, was, is []graph.Tree) (l lesson, ok bool) {
 // lacks. Which of its releases do not is known when they are tried.
 func starved(moves []model.Move, is []graph.Tree, short []linked.Short) (l lesson, ok bool) {
 	for _, t := range is {
-		for _, held := range t.Won {
-			for _, by := range t.Won {
-				if !slices.Contains(short, linked.Short{By: by.Coords.String() + " " + by.Version, Of: held.Coords.String() + " " + held.Version}) {
-					continue
+		won := map[string]graph.Won{} // "pier:quay 2.0"
+		for _, w := range t.Won {
+			won[w.Coords.String()+" "+w.Version] = w
+		}
+		for _, s := range short {
+			by, here := won[s.By]
+			held, there := won[s.Of]
+			if !here || !there {
+				continue
+			}
+			asked := t.Overruled[graph.Statement{By: by.Module, Name: held.Name}]
+			for _, lost := range held.Lost {
+				if way := lost.Statement.Way.Modules(); len(way) > 0 && way[len(way)-1] == by.Module {
+					asked = lost.Version
 				}
-				asked := t.Overruled[graph.Statement{By: by.Module, Name: held.Name}]
-				for _, lost := range held.Lost {
-					if way := lost.Statement.Way.Modules(); len(way) > 0 && way[len(way)-1] == by.Module {
-						asked = lost.Version
-					}
-				}
-				root := rootOf(by)
-				moved := slices.ContainsFunc(moves, func(m model.Move) bool { return m.Name == root.Name && m.To == root.Version })
-				if moved && asked != "" && mavenrepo.Compare(asked, held.Version) > 0 {
-					return lesson{parts: []mediate.Module{root}, minor: true, why: fmt.Sprintf(
-						"classes of %s %s, of which the project gets %s", held.Coords, asked, held.Version,
-					)}, true
-				}
+			}
+			root := rootOf(by)
+			moved := slices.ContainsFunc(moves, func(m model.Move) bool { return m.Name == root.Name && m.To == root.Version })
+			if moved && asked != "" && mavenrepo.Compare(asked, held.Version) > 0 {
+				return lesson{parts: []mediate.Module{root}, minor: true, why: fmt.Sprintf(
+					"classes of %s %s, of which the project gets %s", held.Coords, asked, held.Version,
+				)}, true
 			}
 		}
 	}
@@ -81,10 +85,18 @@ type ahead struct {
 }
 
 func aheadIn(t graph.Tree) (all []ahead) {
-	for _, held := range t.Won {
-		for _, by := range t.Won {
-			asked := t.Overruled[graph.Statement{By: by.Module, Name: held.Name}]
-			if asked != "" && mavenrepo.Compare(asked, held.Version) > 0 && !sameMinor(asked, held.Version) &&
+	asks := map[mediate.Module][]string{} // what is overruled of each
+	for said := range t.Overruled {
+		asks[said.By] = append(asks[said.By], said.Name)
+	}
+	won := map[string]graph.Won{}
+	for _, w := range t.Won {
+		won[w.Name] = w
+	}
+	for _, by := range t.Won {
+		for _, name := range slices.Sorted(slices.Values(asks[by.Module])) {
+			asked, held := t.Overruled[graph.Statement{By: by.Module, Name: name}], won[name]
+			if held.Won != nil && mavenrepo.Compare(asked, held.Version) > 0 && !sameMinor(asked, held.Version) &&
 				sameMinor(asked, by.Version) && kin(by.Coords, held.Coords) {
 				all = append(all, ahead{by, held})
 			}

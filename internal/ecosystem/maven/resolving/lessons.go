@@ -81,7 +81,8 @@ func (x index) lessonOf(c *mediate.Conflict) (l lesson, fresh bool) {
 // learned are the needs that lessons make of a release: one of the others is another one.
 func (x index) learned(k flat.Key, release string) (needs []flat.Need) {
 	for _, l := range x.lessons {
-		if !l.about(k.Name, release) {
+		whole := l.over != "" || l.minor
+		if !l.about(k.Name, release) || whole && x.present.gets[k.Name] == release { // what is there may stay
 			continue
 		}
 		need := flat.Need{Sense: flat.IfPresent, About: k.Name}
@@ -100,7 +101,7 @@ func (x index) learned(k flat.Key, release string) (needs []flat.Need) {
 			}
 		}
 		switch {
-		case l.over != "" || l.minor:
+		case whole:
 			need.Text = l.why
 		case len(others) == 0:
 			need.Text = "what cannot be had: " + l.why
