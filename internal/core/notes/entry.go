@@ -168,12 +168,25 @@ func (e *Entry) read() {
 }
 
 // namesIn are the names that a text speaks of, but for those that it says to use instead of one of them.
-func namesIn(text string) (names []string) {
-	for _, m := range code.FindAllStringSubmatchIndex(text, -1) {
-		for i := 2; i < len(m); i += 2 {
-			if m[i] >= 0 && isName(strings.TrimSpace(text[m[i]:m[i+1]])) {
-				names = append(names, plainName(strings.TrimSpace(text[m[i]:m[i+1]])))
-			}
+func namesIn(text string) []string {
+	spans := instead.FindAllStringIndex(text, -1)
+	if len(spans) == 0 || len(allNames(text[:spans[0][0]])) == 0 { // the first is what the text is about
+		return allNames(text)
+	}
+	var rest strings.Builder
+	from := 0
+	for _, span := range spans {
+		rest.WriteString(text[from:span[0]] + ".")
+		from = span[1]
+	}
+	return allNames(rest.String() + text[from:])
+}
+
+// allNames are the names in a text: in code font, in quotes, or called.
+func allNames(text string) (names []string) {
+	for _, m := range code.FindAllStringSubmatch(text, -1) {
+		if name := strings.TrimSpace(strings.Join(m[1:], "")); isName(name) {
+			names = append(names, plainName(name))
 		}
 	}
 	for _, m := range called.FindAllStringSubmatch(text, -1) {
@@ -186,12 +199,7 @@ func namesIn(text string) (names []string) {
 		}
 	}
 	slices.Sort(names)
-	names = slices.Compact(names)
-	m := instead.FindStringIndex(text)
-	if m == nil || len(namesIn(text[:m[0]])) == 0 { // it is what the text is about
-		return names
-	}
-	return namesIn(text[:m[0]] + "." + text[m[1]:])
+	return slices.Compact(names)
 }
 
 // needOf is the runtime or tool that an entry asks for, or supports no more.
