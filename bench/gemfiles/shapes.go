@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"strings"
 )
@@ -25,7 +26,10 @@ type feature struct {
 var features = []feature{
 	{name: "ruby of one version", lines: "ruby \"3.1.2\"\n", head: true},
 	{name: "ruby of a range", lines: "ruby \">= 2.7\", \"< 4\"\n", head: true},
-	{name: "ruby from a file", lines: "ruby File.read(\".ruby-version\").strip\n", files: map[string]string{".ruby-version": "3.1.2\n"}, head: true},
+	{
+		name: "ruby from a file", lines: "ruby File.read(\".ruby-version\").strip\n", files: map[string]string{".ruby-version": "3.1.2\n"},
+		head: true,
+	},
 	{name: "groups", lines: `group :development, :test do
   gem "testmast", "~> 3.11"
   gem "buoys"
@@ -59,7 +63,9 @@ end
 `,
 		"engines/dock/lib/dock.rb": "",
 	}},
-	{name: "eval_gemfile", lines: "eval_gemfile \"Gemfile.more\"\n", files: map[string]string{"Gemfile.more": "gem \"keelcache\", \"~> 5.0.0\"\n"}},
+	{name: "eval_gemfile", lines: "eval_gemfile \"Gemfile.more\"\n", files: map[string]string{
+		"Gemfile.more": "gem \"keelcache\", \"~> 5.0.0\"\n",
+	}},
 	{name: "several requirements", lines: "gem \"portside\", \">= 5.6\", \"< 7\"\n"},
 	{name: "an exact one", lines: "gem \"zonedata\", \"1.2022.7\"\n"},
 	{name: "a comment and options", lines: "gem 'weblamp', '~> 4.2', '>= 4.2.0', group: :development # the old ones leak\n"},
@@ -99,11 +105,7 @@ func drawn(n int) shape {
 		} else {
 			body.WriteString(f.lines)
 		}
-		for name, text := range f.files {
-			if name == "Gemfile.more" || !strings.HasPrefix(name, "Gemfile") {
-				s.files[name] = text
-			}
-		}
+		maps.Copy(s.files, f.files)
 	}
 	s.files[s.manifest] = head.String() + body.String()
 	return s

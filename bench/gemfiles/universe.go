@@ -9,10 +9,12 @@ import (
 // framework are the members of a family of gems that are released together, with what each needs of the others.
 var framework = map[string][]string{
 	"gantline-base": {}, "gantline-core": {"gantline-base"}, "gantline-record": {"gantline-core"}, "gantline-view": {"gantline-base"},
-	"gantline-post": {"gantline-view", "gantline-core"}, "gantline-jobs": {"gantline-base"}, "gantline-store": {"gantline-record", "gantline-jobs"},
-	"gantline-line": {"gantline-view", "gantline-base"},
+	"gantline-post": {"gantline-view", "gantline-core"}, "gantline-jobs": {"gantline-base"},
+	"gantline-store": {"gantline-record", "gantline-jobs"},
+	"gantline-line":  {"gantline-view", "gantline-base"},
 	"gantline": {
-		"gantline-base", "gantline-core", "gantline-record", "gantline-view", "gantline-post", "gantline-jobs", "gantline-store", "gantline-line",
+		"gantline-base", "gantline-core", "gantline-record", "gantline-view", "gantline-post", "gantline-jobs", "gantline-store",
+		"gantline-line",
 	},
 }
 

@@ -235,8 +235,7 @@ func (r *planner) tellShort() error {
 				newest = v
 			}
 		}
-		spoken := func(text string) bool { return strings.Contains(text, s.String()+" ") }
-		if newest == nil || slices.ContainsFunc(r.notices, spoken) { // it is told already
+		if newest == nil || r.isTold(s) {
 			continue
 		}
 		if told++; told > maxShort {
@@ -262,13 +261,17 @@ func (r *planner) tellShort() error {
 	return nil
 }
 
+// isTold tells whether a notice speaks of a subject already.
+func (r *planner) isTold(s *Subject) bool {
+	return slices.ContainsFunc(r.notices, func(text string) bool { return strings.Contains(" "+text, " "+s.String()+" ") })
+}
+
 // tellBarred tells of newer releases within the majors in use that do not run on what is there, those with one cause together.
 func (r *planner) tellBarred() {
 	names := map[string][]string{}
 	var order []string
 	for _, s := range r.Subjects {
-		spoken := func(text string) bool { return strings.Contains(text, s.String()+" ") }
-		if r.Reach < version.Patch || !r.climbs(s) || s.Runtime || s.Bars == nil || slices.ContainsFunc(r.notices, spoken) {
+		if r.Reach < version.Patch || !r.climbs(s) || s.Runtime || s.Bars == nil || r.isTold(s) {
 			continue
 		}
 		within := min(r.Reach, version.Minor)

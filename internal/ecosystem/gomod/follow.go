@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"golang.org/x/mod/semver"
+
 	"bellwether/internal/core/contract"
 	"bellwether/internal/core/model"
 	"bellwether/internal/core/overlay"
@@ -15,7 +17,6 @@ import (
 	"bellwether/internal/ecosystem/gomod/project"
 	"bellwether/internal/ecosystem/gomod/registry"
 	"bellwether/internal/ecosystem/gomod/resolving"
-	"bellwether/internal/ecosystem/gomod/selection"
 )
 
 // registries answers from where the settings say modules are got from, and resolves with what they say.
@@ -84,7 +85,7 @@ func (r *registries) follow(ctx context.Context, ask ecosystem.Ask, o *contract.
 }
 
 // share moves what another module of the workspace requires itself to where the outcome has it, if that is
-// newer: a build of the workspace takes the newer one for both. What cannot move stays, and that is told.
+// newer and of the same major: a build of the workspace takes the newer one for both. What cannot move stays, and that is told.
 func (r *registries) share(ctx context.Context, ask ecosystem.Ask, c *model.Component, o *contract.State) (bool, error) {
 	other, changed := c.Detail.(*project.Project), false
 	for _, m := range o.Moves {
@@ -92,7 +93,8 @@ func (r *registries) share(ctx context.Context, ask ecosystem.Ask, c *model.Comp
 			continue
 		}
 		at := slices.IndexFunc(c.Requirements, func(q model.Requirement) bool {
-			return q.Name == m.Name && !q.Asked && q.Fixed == "" && selection.CompareVersions(m.Name, q.Locked, m.To) < 0
+			return q.Name == m.Name && !q.Asked && q.Fixed == "" &&
+				semver.Major(q.Locked) == semver.Major(m.To) && semver.Compare(q.Locked, m.To) < 0
 		})
 		if at < 0 {
 			continue

@@ -50,7 +50,7 @@ func Of(ctx context.Context, d *desk.Desk, t *tree.Tree, k *kept.Store, leg *mod
 	all := worknotes.On(ctx, d, t, leg)
 	for _, n := range echoed(textsOf(c), all) {
 		if len(hints) < mostHints && len(about(n, names)) == 0 { // told by its names below
-			hints = append(hints, "much the same is told "+entry(n))
+			hints = append(hints, "in similar words "+entry(n))
 		}
 	}
 	for _, f := range all {
@@ -83,7 +83,7 @@ func gravest(said []worknotes.Noted) (hints []string) {
 	for _, n := range said {
 		kind := notes.Kind(n.Shown.Kind)
 		if heavy := kind == notes.Breaking || kind == notes.Removed || n.Shown.Major && kind == notes.Other; heavy && len(hints) < mostNearby {
-			hints = append(hints, "not by name, but of weight "+entry(n))
+			hints = append(hints, "not named in the failure, but a change of weight "+entry(n))
 		}
 	}
 	return hints

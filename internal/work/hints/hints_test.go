@@ -74,8 +74,8 @@ func TestEchoed(t *testing.T) {
 	}
 	assert.Empty(t, echoed([]string{"the bell must be rung by somebody, invalid options"}, said))
 	assert.Equal(t, []string{
-		"not by name, but of weight (pier-bell 2.0.0, CHANGELOG.md:3): Bell ropes must be 40 fathoms or longer",
-		"not by name, but of weight (pier-bell 2.0.0, CHANGELOG.md:3): The bell is rung by default",
+		"not named in the failure, but a change of weight (pier-bell 2.0.0, CHANGELOG.md:3): Bell ropes must be 40 fathoms or longer",
+		"not named in the failure, but a change of weight (pier-bell 2.0.0, CHANGELOG.md:3): The bell is rung by default",
 	}, gravest(said))
 }
 

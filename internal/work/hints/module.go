@@ -38,7 +38,8 @@ func became(ctx context.Context, d *desk.Desk, t *tree.Tree, leg *model.Leg, pla
 			continue
 		}
 		hints = append(hints, fmt.Sprintf(
-			"%s %s is an ES module, which %s was not: require at %s gets its namespace, whose .default is the default export",
+			"%s %s is an ES module, which %s was not: require at %s gets its namespace, whose .default is the default export, or fails where Node "+
+				"cannot load one so",
 			m.Name, m.To, m.From, site,
 		))
 	}

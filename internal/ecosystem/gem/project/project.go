@@ -126,7 +126,7 @@ func Read(files fs.FS, dir string) (*model.Component, error) {
 	for _, d := range p.Gemfile.Gems {
 		if p.off(d) {
 			c.Notes = append(c.Notes, fmt.Sprintf(
-				"%s asks for %s %s under a condition that does not hold, as the lock tells: it is left as it is", d.Site, d.Name, d.Rng,
+				"%s asks for %s %s under a condition that did not hold when the lock was written: it is left as it is", d.Site, d.Name, d.Rng,
 			))
 			continue
 		}
@@ -160,10 +160,12 @@ func (p *Project) requirement(d gemfile.Declared) model.Requirement {
 }
 
 // off tells whether a line is one of several for a gem, under a condition that did not hold when the lock was written: that
-// lists another one.
+// has another one of them.
 func (p *Project) off(d gemfile.Declared) bool {
-	others := func(o gemfile.Declared) bool { return o.Name == d.Name && o.Rng != d.Rng }
-	return p.Lock != nil && d.Fixed == gemfile.Conditional && slices.ContainsFunc(p.Gemfile.Gems, others) && !p.Lock.AsksForAs(d.Name, d.Rng)
+	if p.Lock == nil || d.Fixed != gemfile.Conditional || p.Lock.AsksForAs(d.Name, d.Rng) {
+		return false
+	}
+	return slices.ContainsFunc(p.Gemfile.Gems, func(o gemfile.Declared) bool { return o.Name == d.Name && p.Lock.AsksForAs(o.Name, o.Rng) })
 }
 
 func exists(files fs.FS, name string) bool {

@@ -39,13 +39,10 @@ func (l lesson) about(name, release string) bool {
 // errLearned is that a lesson was taken, and the state is to be sought anew.
 var errLearned = errors.New("a lesson was learned")
 
-// learn takes a lesson of a conflict in a tree; false where there is none to take.
+// learn takes the lesson of a conflict in a tree; false where there is none to take.
 func (x *index) learn(c *mediate.Conflict) bool {
-	l, fresh := x.lessonOf(c)
-	if fresh {
-		x.lessons = append(slices.Clip(x.lessons), l)
-	}
-	return fresh
+	l := x.lessonOf(c)
+	return len(l.parts) > 0 && x.take(l)
 }
 
 // take remembers a lesson; false where enough was learned, or where it is known.
@@ -58,9 +55,8 @@ func (x *index) take(l lesson) bool {
 	return true
 }
 
-// lessonOf is what a conflict in a tree teaches. It is not fresh where it is known, where nothing that can move has part in it, or
-// where enough was learned.
-func (x index) lessonOf(c *mediate.Conflict) (l lesson, fresh bool) {
+// lessonOf is what a conflict in a tree teaches, without parts where nothing that can move has part in it.
+func (x *index) lessonOf(c *mediate.Conflict) (l lesson) {
 	var asks []string
 	for _, s := range c.Asked {
 		asks = append(asks, s.By()+" asks for "+s.Wants)
@@ -74,8 +70,7 @@ func (x index) lessonOf(c *mediate.Conflict) (l lesson, fresh bool) {
 	if c.Why != "" {
 		l.why += ", and " + c.Why
 	}
-	known := slices.ContainsFunc(x.lessons, func(o lesson) bool { return slices.Equal(o.parts, l.parts) })
-	return l, len(l.parts) > 0 && !known && len(x.lessons) < maxLessons
+	return l
 }
 
 // learned are the needs that lessons make of a release: one of the others is another one.

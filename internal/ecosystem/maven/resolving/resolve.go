@@ -187,8 +187,8 @@ func (x *index) solve(ctx context.Context, r *registry.Registry, ask ecosystem.A
 		if broken == nil {
 			return nil
 		}
-		if _, fresh := x.lessonOf(broken); fresh {
-			return broken
+		if x.learn(broken) {
+			return errLearned
 		}
 		s.Notable = append(s.Notable, broken.Error()+"; "+broken.Why)
 		return nil
